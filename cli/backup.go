@@ -6,15 +6,15 @@ import (
 	"github.com/spf13/cobra"
 )
 
-func (a *app) backup() *cobra.Command {
+func (a *App) backup() *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use: "backup --out FILE", Short: "Copy the database of a running service", Args: cobra.NoArgs,
-		RunE: a.calling(func(ctx context.Context, client *client, _ []string) error {
-			if err := client.download(ctx, v1+"/backup", out, a.out); err != nil {
+		RunE: a.Calling(func(ctx context.Context, client *Client, _ []string) error {
+			if err := client.download(ctx, V1+"/backup", out, a.Out); err != nil {
 				return err
 			}
-			put(a.out, "copied to %s; keep strongbox.key of the service's folder apart from it: without that key "+
+			Put(a.Out, "copied to %s; keep strongbox.key of the service's folder apart from it: without that key "+
 				"no secret in it can be opened\n", out)
 			return nil
 		}),

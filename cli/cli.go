@@ -24,72 +24,72 @@ const (
 	exitWrong  = 3 // done, and something found wrong
 )
 
-// trouble is an error for people: what, why and what to do next.
-type trouble struct {
+// Trouble is an error for people: what, why and what to do next.
+type Trouble struct {
 	what, why, next string
 	exit            int
 }
 
-func (t *trouble) Error() string {
-	out := "freshseal: " + oneLine(t.what)
+func (t *Trouble) Error() string {
+	out := "freshseal: " + OneLine(t.what)
 	if t.why != "" {
-		out += "\n  why:  " + oneLine(t.why)
+		out += "\n  why:  " + OneLine(t.why)
 	}
 	if t.next != "" {
-		out += "\n  next: " + oneLine(t.next)
+		out += "\n  next: " + OneLine(t.next)
 	}
 	return out
 }
 
-func failed(what, why, next string) error { return &trouble{what, why, next, exitFailed} }
-func misuse(what, why, next string) error { return &trouble{what, why, next, exitUsage} }
+func Failed(what, why, next string) error { return &Trouble{what, why, next, exitFailed} }
+func Misuse(what, why, next string) error { return &Trouble{what, why, next, exitUsage} }
 
-// foundWrong ends a command that did its work and found something wrong; what
+// FoundWrong ends a command that did its work and found something wrong; what
 // it found is already printed.
-var foundWrong = &trouble{exit: exitWrong}
+var FoundWrong = &Trouble{exit: exitWrong}
 
-// app is what commands share.
-type app struct {
-	out    io.Writer
-	err    io.Writer
-	in     io.Reader
-	now    func() time.Time // the service's clock
+// App is what commands share.
+type App struct {
+	Out    io.Writer
+	Err    io.Writer
+	In     io.Reader
+	Now    func() time.Time // the service's clock
 	config string
-	as     string
+	As     string
 }
 
 // Main runs the program with the service's clock, and with the commands that run the service. It returns its exit code.
 func Main(args []string, now func() time.Time, more Commands) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{out: os.Stdout, err: os.Stderr, in: os.Stdin, now: now}
+	a := &App{Out: os.Stdout, Err: os.Stderr, In: os.Stdin, Now: now}
 	root := a.root(more)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	return a.report(err)
 }
 
-func (a *app) report(err error) int {
-	var t *trouble
+func (a *App) report(err error) int {
+	var t *Trouble
 	switch {
 	case err == nil:
 		return exitDone
 	case errors.As(err, &t):
 		if t.what != "" {
-			putln(a.err, safe(t.Error()))
+			Putln(a.Err, Safe(t.Error()))
 		}
 		return t.exit
 	case errors.Is(err, context.Canceled):
-		putln(a.err, "freshseal: stopped")
+		Putln(a.Err, "freshseal: stopped")
 		return exitFailed
 	case isUsage(err):
 		what, hint, _ := strings.Cut(err.Error(), "\n") // Cobra's hint stands on lines of its own
-		putln(a.err,
-			safe((&trouble{what: what, why: strings.Join(strings.Fields(hint), " "),
+		Putln(a.Err,
+			Safe((&Trouble{what: what, why: strings.Join(strings.Fields(hint), " "),
 				next: "see: freshseal --help"}).Error()))
 		return exitUsage
 	}
-	putln(a.err, safe((&trouble{what: err.Error()}).Error()))
+	Putln(a.Err, Safe((&Trouble{what: err.Error()}).Error()))
 	return exitFailed
 }
 
@@ -104,54 +104,50 @@ func isUsage(err error) bool {
 	return false
 }
 
-// Root is the tree of all commands, for documents.
-func Root(more Commands) *cobra.Command { return (&app{}).root(more) }
+// Root returns the tree of all commands, for documents.
+func Root(more Commands) *cobra.Command { return (&App{}).root(more) }
 
-func (a *app) root(more Commands) *cobra.Command {
+func (a *App) root(more Commands) *cobra.Command {
 	root := &cobra.Command{
 		Use: "freshseal", Short: "Replace the certificates of a fleet of devices, and prove it on the wire",
 		SilenceErrors: true, SilenceUsage: true, Version: version(),
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
 	}
-	root.SetOut(a.out)
-	root.SetErr(a.err)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
 	root.PersistentFlags().StringVar(&a.config, "config", "", "the client's file (default: $FRESHSEAL_CONFIG, else "+
 		"client.yaml in your configuration folder)")
-	root.PersistentFlags().StringVar(&a.as, "as", "table", "how to print: table, json or csv")
+	root.PersistentFlags().StringVar(&a.As, "as", "table", "how to print: table, json or csv")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
-		if a.as != "table" && a.as != "json" && a.as != "csv" {
-			return misuse(fmt.Sprintf("--as %s is not known", a.as), "", "give table, json or csv")
+		if a.As != "table" && a.As != "json" && a.As != "csv" {
+			return Misuse(fmt.Sprintf("--as %s is not known", a.As), "", "give table, json or csv")
 		}
 		return nil
 	}
-	root.AddCommand(a.backup(), a.login(), a.logout(), a.status(), a.device(), a.site(), a.credential(), a.slot(),
-		a.read(), a.sweep(), a.replace(), a.replacement(), a.batch(), a.find(), a.task(), a.pin(), a.calendar(),
-		a.discover(), a.channel(), a.notice(), a.expiring(), a.reports(), a.forecast(),
-		a.parcel(), a.intake(), a.unmatched(), a.inspect(), a.pack(), a.request(), a.signer(), a.bench(),
-		a.trustGroup(), a.authority(), a.procedure(), a.user(), a.token(), a.audit(), a.policy(), a.due(), a.licences())
-	root.AddCommand(more(Host{a.out, a.err, a.now, a})...)
+	root.AddCommand(a.backup(), a.licences())
+	root.AddCommand(more(a)...)
 	return root
 }
 
-// noun is a command that only holds verbs.
-func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
+// Noun returns a command that only holds verbs.
+func Noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: name, Short: short, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		var names []string
 		for _, verb := range c.Commands() {
 			names = append(names, verb.Name())
 		}
-		return misuse(fmt.Sprintf("%s needs a subcommand: %s", name, strings.Join(names, ", ")), "",
+		return Misuse(fmt.Sprintf("%s needs a subcommand: %s", name, strings.Join(names, ", ")), "",
 			fmt.Sprintf("freshseal %s %s", name, strings.Join(names, "|")))
 	}}
 	c.AddCommand(verbs...)
 	return c
 }
 
-// slotArg splits DEVICE/SLOT.
-func slotArg(arg string) (device, slot string, err error) {
+// SlotArg splits DEVICE/SLOT.
+func SlotArg(arg string) (device, slot string, err error) {
 	device, slot, ok := strings.Cut(arg, "/")
 	if !ok || device == "" || slot == "" {
-		return "", "", misuse(fmt.Sprintf("%q is no slot", arg), "a slot is written DEVICE/SLOT",
+		return "", "", Misuse(fmt.Sprintf("%q is no slot", arg), "a slot is written DEVICE/SLOT",
 			"see: freshseal slot list")
 	}
 	return device, slot, nil

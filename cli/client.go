@@ -24,15 +24,15 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// clientFile is what the client keeps between calls. Its token lets in, so the
+// ClientFile is what the client keeps between calls. Its token lets in, so the
 // file is its owner's alone.
-type clientFile struct {
+type ClientFile struct {
 	URL         string `yaml:"url"`
 	Certificate string `yaml:"certificate"` // SHA-256 of the service's certificate, pinned at login
 	Token       string `yaml:"token"`
 }
 
-func (a *app) clientPath() (string, error) {
+func (a *App) ClientPath() (string, error) {
 	if a.config != "" {
 		return a.config, nil
 	}
@@ -41,12 +41,12 @@ func (a *app) clientPath() (string, error) {
 	}
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", failed("there is no place for the client's file", err.Error(), "name one with --config")
+		return "", Failed("there is no place for the client's file", err.Error(), "name one with --config")
 	}
 	return filepath.Join(dir, "freshseal", "client.yaml"), nil
 }
 
-func writeClientFile(path string, f clientFile) error {
+func WriteClientFile(path string, f ClientFile) error {
 	text, err := yaml.Marshal(f)
 	if err != nil {
 		return err
@@ -60,61 +60,61 @@ func writeClientFile(path string, f clientFile) error {
 	return os.Rename(path+".part", path)
 }
 
-// client calls the API.
-type client struct {
+// Client calls the API.
+type Client struct {
 	path string // of the client's file
 	err  io.Writer
-	file clientFile
+	File ClientFile
 	http *http.Client
 }
 
-func (a *app) client() (*client, error) {
-	path, err := a.clientPath()
+func (a *App) Client() (*Client, error) {
+	path, err := a.ClientPath()
 	if err != nil {
 		return nil, err
 	}
 	text, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, failed("you are not signed in", "there is no file "+path, "freshseal login https://HOST:PORT, "+
+		return nil, Failed("you are not signed in", "there is no file "+path, "freshseal login https://HOST:PORT, "+
 			"or name the file with --config")
 	}
 	if err != nil {
-		return nil, failed("the client's file cannot be read", err.Error(), "name another one with --config")
+		return nil, Failed("the client's file cannot be read", err.Error(), "name another one with --config")
 	}
-	var f clientFile
+	var f ClientFile
 	if err := yaml.Unmarshal(text, &f); err != nil || f.URL == "" {
-		return nil, failed("the client's file "+path+" is damaged", "", "make it anew: freshseal login "+
+		return nil, Failed("the client's file "+path+" is damaged", "", "create it again: freshseal login "+
 			"https://HOST:PORT")
 	}
-	c := newClient(f)
-	c.path, c.err = path, a.err
+	c := NewClient(f)
+	c.path, c.err = path, a.Err
 	return c, nil
 }
 
 const otherCertificate = "the service shows another certificate than the one pinned at login"
 
-// newClient trusts the pinned certificate alone or, with none pinned, what the
+// NewClient trusts the pinned certificate alone or, with none pinned, what the
 // system trusts.
-func newClient(f clientFile) *client {
+func NewClient(f ClientFile) *Client {
 	config := &tls.Config{MinVersion: tls.VersionTLS12}
 	if f.Certificate != "" {
 		config = pin.Config(pin.To(f.Certificate))
 	}
-	return &client{file: f, err: io.Discard, http: &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
+	return &Client{File: f, err: io.Discard, http: &http.Client{Transport: &http.Transport{TLSClientConfig: config}}}
 }
 
-// do sends a request and decodes the answer into out, unless it is nil.
-func (c *client) do(ctx context.Context, method, path string, in, out any) error {
+// Do sends a request and decodes the answer into out, unless it is nil.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	return c.exchange(ctx, method, path, http.Header{}, in, out)
 }
 
-// change is do for what somebody else may change too: the service refuses it when
+// Change is do for what somebody else may change too: the service refuses it when
 // it is of another revision by now.
-func (c *client) change(ctx context.Context, method, path string, known contract.Revision, in, out any) error {
+func (c *Client) Change(ctx context.Context, method, path string, known contract.Revision, in, out any) error {
 	return c.exchange(ctx, method, path, http.Header{"If-Match": {fmt.Sprintf(`"%d"`, known)}}, in, out)
 }
 
-func (c *client) exchange(ctx context.Context, method, path string, header http.Header, in, out any) error {
+func (c *Client) exchange(ctx context.Context, method, path string, header http.Header, in, out any) error {
 	var body io.Reader
 	if in != nil {
 		text, err := json.Marshal(in)
@@ -124,7 +124,7 @@ func (c *client) exchange(ctx context.Context, method, path string, header http.
 		body = bytes.NewReader(text)
 		header.Set("Content-Type", "application/json")
 	}
-	answer, err := c.send(ctx, method, path, header, body)
+	answer, err := c.Send(ctx, method, path, header, body)
 	if err != nil {
 		return err
 	}
@@ -133,25 +133,25 @@ func (c *client) exchange(ctx context.Context, method, path string, header http.
 		return nil
 	}
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return failed("the answer of the service cannot be read", err.Error(), "see that client and service are of "+
+		return Failed("the answer of the service cannot be read", err.Error(), "see that client and service are of "+
 			"one version")
 	}
 	return nil
 }
 
-func (c *client) once(ctx context.Context, method, path string, header http.Header,
+func (c *Client) once(ctx context.Context, method, path string, header http.Header,
 	body io.Reader) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.file.URL, "/")+path, body)
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.File.URL, "/")+path, body)
 	if err != nil {
 		return nil, err
 	}
 	maps.Copy(r.Header, header)
-	r.Header.Set("Authorization", "Bearer "+c.file.Token)
+	r.Header.Set("Authorization", "Bearer "+c.File.Token)
 	return c.http.Do(r)
 }
 
-// send sends a request; an answer that is a problem becomes an error.
-func (c *client) send(ctx context.Context, method, path string, header http.Header,
+// Send sends a request; an answer that is a problem becomes an error.
+func (c *Client) Send(ctx context.Context, method, path string, header http.Header,
 	body io.Reader) (*http.Response, error) {
 	answer, err := c.once(ctx, method, path, header, body)
 	if errors.As(err, new(pin.Changed)) && c.follow(ctx) == nil {
@@ -161,7 +161,7 @@ func (c *client) send(ctx context.Context, method, path string, header http.Head
 		answer, err = c.once(ctx, method, path, header, body)
 	}
 	if err != nil {
-		return nil, unreachable(c.file.URL, err)
+		return nil, Unreachable(c.File.URL, err)
 	}
 	if answer.StatusCode < 300 {
 		return answer, nil
@@ -169,13 +169,13 @@ func (c *client) send(ctx context.Context, method, path string, header http.Head
 	defer answer.Body.Close()
 	var p contract.Problem
 	if err := json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(&p); err != nil || p.Title == "" {
-		return nil, failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh "+
-			"Seal service: "+c.file.URL)
+		return nil, Failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh "+
+			"Seal service: "+c.File.URL)
 	}
-	return nil, failed(p.Title, p.Detail, advice(p.Next, p.Actions))
+	return nil, Failed(p.Title, p.Detail, Advice(p.Next, p.Actions))
 }
 
-func unreachable(at string, err error) error {
+func Unreachable(at string, err error) error {
 	var u *url.Error
 	if errors.As(err, &u) {
 		err = u.Err
@@ -185,49 +185,49 @@ func unreachable(at string, err error) error {
 	case errors.Is(err, context.Canceled):
 		return err
 	case errors.As(err, new(pin.Changed)):
-		return failed("the service was not called", otherCertificate, "if it has a new certificate: freshseal login "+
+		return Failed("the service was not called", otherCertificate, "if it has a new certificate: freshseal login "+
 			at)
 	case errors.As(err, &unknown):
-		return failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+
+		return Failed("the service was not called", "its certificate is not trusted", "freshseal login "+at+
 			", which shows and pins it")
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir "+
+		return Failed("no service answers at "+at, "the connection is refused", "start it: freshseal serve --dir "+
 			"DIR; or give the right address: freshseal login URL")
 	}
-	return failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the "+
+	return Failed("the service at "+at+" cannot be reached", err.Error(), "see that it runs and that the "+
 		"address is right")
 }
 
 // download writes what an address answers with into a new file, or to out for "-".
-func (c *client) download(ctx context.Context, path, name string, out io.Writer) error {
-	answer, err := c.send(ctx, "GET", path, nil, nil)
+func (c *Client) download(ctx context.Context, path, name string, out io.Writer) error {
+	answer, err := c.Send(ctx, "GET", path, nil, nil)
 	if err != nil {
 		return err
 	}
-	return save(answer, name, out)
+	return Save(answer, name, out)
 }
 
-// saveAs downloads into a new file and says so, or to standard output for "-".
-func (a *app) saveAs(ctx context.Context, c *client, path, name string) error {
-	err := c.download(ctx, path, name, a.out)
+// SaveAs downloads into a new file and says so, or to standard output for "-".
+func (a *App) SaveAs(ctx context.Context, c *Client, path, name string) error {
+	err := c.download(ctx, path, name, a.Out)
 	if err == nil && name != "-" {
-		put(a.out, "saved in %s\n", name)
+		Put(a.Out, "saved in %s\n", name)
 	}
 	return err
 }
 
-// exported asks for a file with a body and writes it into a new one; the answer's
+// Exported asks for a file with a body and writes it into a new one; the answer's
 // header says what else there is to know of it.
-func (c *client) exported(ctx context.Context, path string, in any, name string) (http.Header, error) {
+func (c *Client) Exported(ctx context.Context, path string, in any, name string) (http.Header, error) {
 	answer, err := c.posted(ctx, path, in)
 	if err != nil {
 		return nil, err
 	}
-	return answer.Header, save(answer, name, nil)
+	return answer.Header, Save(answer, name, nil)
 }
 
-// fetched is exported for those who go on with what comes.
-func (c *client) fetched(ctx context.Context, path string, in any) ([]byte, error) {
+// Fetched returns exported for those who go on with what comes.
+func (c *Client) Fetched(ctx context.Context, path string, in any) ([]byte, error) {
 	answer, err := c.posted(ctx, path, in)
 	if err != nil {
 		return nil, err
@@ -237,23 +237,23 @@ func (c *client) fetched(ctx context.Context, path string, in any) ([]byte, erro
 }
 
 // posted sends JSON, and leaves the answer to be read.
-func (c *client) posted(ctx context.Context, path string, in any) (*http.Response, error) {
+func (c *Client) posted(ctx context.Context, path string, in any) (*http.Response, error) {
 	body, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
-	return c.send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
+	return c.Send(ctx, "POST", path, http.Header{"Content-Type": {"application/json"}}, bytes.NewReader(body))
 }
 
-func save(answer *http.Response, name string, out io.Writer) error {
+func Save(answer *http.Response, name string, out io.Writer) error {
 	defer answer.Body.Close()
 	if name == "-" {
-		_, err := io.Copy(forTerminal(out), answer.Body)
+		_, err := io.Copy(ForTerminal(out), answer.Body)
 		return err
 	}
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return failed("the file cannot be written", err.Error(), "name a new file with --out")
+		return Failed("the file cannot be written", err.Error(), "name a new file with --out")
 	}
 	_, err = io.Copy(f, answer.Body)
 	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
@@ -263,8 +263,8 @@ func save(answer *http.Response, name string, out io.Writer) error {
 	return nil
 }
 
-// item is an escaped part of a path.
-func item(parts ...string) string {
+// Item returns an escaped part of a path.
+func Item(parts ...string) string {
 	var out strings.Builder
 	for _, p := range parts {
 		out.WriteString("/" + url.PathEscape(p))
@@ -272,10 +272,10 @@ func item(parts ...string) string {
 	return out.String()
 }
 
-const v1 = "/api/v1"
+const V1 = "/api/v1"
 
-// listOf fetches the items of a list, page after page.
-func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
+// ListOf fetches the items of a list, page after page.
+func ListOf[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	all := []T{}
 	join := "?"
 	if strings.Contains(path, "?") {
@@ -286,11 +286,11 @@ func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
 			Items []T    `json:"items"`
 			Next  string `json:"next"`
 		}
-		at := v1 + path
+		at := V1 + path
 		if cursor != "" {
 			at += join + "cursor=" + url.QueryEscape(cursor)
 		}
-		if err := c.do(ctx, "GET", at, nil, &page); err != nil {
+		if err := c.Do(ctx, "GET", at, nil, &page); err != nil {
 			return nil, err
 		}
 		all = append(all, page.Items...)
@@ -300,12 +300,12 @@ func listOf[T any](ctx context.Context, c *client, path string) ([]T, error) {
 	}
 }
 
-// calling makes a command of a function that calls the service: whoever is not
+// Calling makes a command of a function that calls the service: whoever is not
 // signed in is told so.
-func (a *app) calling(f func(ctx context.Context, client *client, args []string) error) func(*cobra.Command,
+func (a *App) Calling(f func(ctx context.Context, client *Client, args []string) error) func(*cobra.Command,
 	[]string) error {
 	return func(c *cobra.Command, args []string) error {
-		client, err := a.client()
+		client, err := a.Client()
 		if err != nil {
 			return err
 		}

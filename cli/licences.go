@@ -7,11 +7,11 @@ import (
 )
 
 // licences shows the notices of third parties.
-func (a *app) licences() *cobra.Command {
+func (a *App) licences() *cobra.Command {
 	return &cobra.Command{
 		Use: "licences", Short: "Show the licences of what the program is built of", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			put(a.out, "%s", lines("", licences.Text()))
+			Put(a.Out, "%s", Lines("", licences.Text()))
 			return nil
 		},
 	}

@@ -43,8 +43,8 @@ var commands = map[next.Do]string{
 var otherFlags = map[string]string{"secret": "secret-file", "password": "password-file",
 	"passphrase": "passphrase-file", "private_key": "key-file"}
 
-// advice words what to do next: in words, then as commands or flags.
-func advice(say string, actions []next.Action) string {
+// Advice words what to do next: in words, then as commands or flags.
+func Advice(say string, actions []next.Action) string {
 	var parts []string
 	for _, a := range actions {
 		switch command, known := commands[a.Do]; {

@@ -8,18 +8,17 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"freshseal/contract"
 	"freshseal/core/judgement/due"
 )
 
-// A table fits 80 columns: texts give way first, at their end, names last, in their
-// middle, and neither into nonsense.
+// A table fits 80 columns: texts give way first, at their end, then what a thing belongs to, in its middle. Names and
+// fingerprints are never cut: who looks for one, or compares it, needs all of it.
 func TestTablesFit(t *testing.T) {
 	ends := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
-	list := table{head: []string{"condition", "slot", "finding", "ends"}}
-	list.add(due.Factory, "lamp-3.northholm.tidewrack.example/web", strings.Repeat("the certificate is self-signed ",
-		3), day{&ends})
-	list.add(due.Fresh, "x/web", "", day{})
+	list := Table{Head: []string{"condition", "slot", "finding", "ends"}}
+	list.Add(due.Factory, "lamp-3.northholm.tidewrack.example/web", strings.Repeat("the certificate is self-signed ",
+		3), Day{&ends})
+	list.Add(due.Fresh, "x/web", "", Day{})
 	var out bytes.Buffer
 	list.write(&out, 80)
 	for line := range strings.Lines(out.String()) {
@@ -33,13 +32,34 @@ func TestTablesFit(t *testing.T) {
 		}
 	}
 	out.Reset()
-	list.write(&out, 64)
-	if !strings.Contains(out.String(), "lamp-3.nort") || !strings.Contains(out.String(), "/web") {
-		t.Errorf("a name lost its ends:\n%s", out.String())
+	list.write(&out, 40)
+	if !strings.Contains(out.String(), "lamp-3.northholm.tidewrack.example/web") {
+		t.Errorf("a name was cut:\n%s", out.String())
 	}
-	values := table{head: []string{"what", "value"}}
+	out.Reset()
+	devices := Table{Head: []string{"device", "site", "family"}}
+	devices.Add("balance.turnstone.tidewrack.example", "The engine room of the Turnstone", "load-balancer-by-calls")
+	devices.write(&out, 64)
+	if is := strings.Split(out.String(), "\n")[1]; utf8.RuneCountInString(is) != 64 ||
+		!strings.HasPrefix(is, "balance.turnstone.tidewrack.example  The e") ||
+		!strings.Contains(is, "tone  load-bala…") {
+		t.Errorf("cut to %d columns: %s", utf8.RuneCountInString(is), is)
+	}
+	roots := Table{Head: []string{"root", "ends", "sha256"}}
+	print := strings.Repeat("0123456789abcdef", 4)
+	roots.Add("Tidewrack Ferries Root", Day{&ends}, Fingerprint(print))
+	for columns, is := range map[int]string{
+		80:  "ROOT                    ENDS\nTidewrack Ferries Root  2026-12-01\n  SHA256 " + print + "\n",
+		100: "ROOT                    ENDS        SHA256\nTidewrack Ferries Root  2026-12-01  " + print + "\n",
+	} {
+		out.Reset()
+		if roots.write(&out, columns); out.String() != is {
+			t.Errorf("in %d columns:\n%s", columns, out.String())
+		}
+	}
+	values := Table{Head: []string{"what", "value"}}
 	pin := "ssh-ed25519 SHA256:" + strings.Repeat("A1b2", 20)
-	values.add("pin", pin)
+	values.Add("pin", pin)
 	out.Reset()
 	values.write(&out, 60)
 	if joined := strings.Join(strings.Fields(strings.ReplaceAll(out.String(), "pin", "")),
@@ -51,10 +71,10 @@ func TestTablesFit(t *testing.T) {
 // What programs read has words, whole texts and ISO times, and no marks.
 func TestProgramsReadWordsAndTimes(t *testing.T) {
 	at := time.Date(2026, 12, 1, 12, 30, 0, 0, time.UTC)
-	list := table{head: []string{"condition", "slot", "sha256", "read", "ends"}}
-	list.add(due.Flawed, strings.Repeat("long-", 40), digest(strings.Repeat("ab", 32)), at, day{})
+	list := Table{Head: []string{"condition", "slot", "sha256", "read", "ends"}}
+	list.Add(due.Flawed, strings.Repeat("long-", 40), Digest(strings.Repeat("ab", 32)), at, Day{})
 	var out bytes.Buffer
-	if err := (&app{as: "csv", out: &out}).print(nil, list); err != nil {
+	if err := (&App{As: "csv", Out: &out}).Print(nil, list); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := csv.NewReader(&out).ReadAll()
@@ -65,25 +85,6 @@ func TestProgramsReadWordsAndTimes(t *testing.T) {
 	for i, cell := range rows[1] {
 		if cell != want[i] {
 			t.Errorf("%s is %q, want %q", rows[0][i], cell, want[i])
-		}
-	}
-}
-
-// Before its first reading a slot is called so in what people read; programs get the condition.
-func TestASlotIsNotCalledUnreachableBeforeItWasRead(t *testing.T) {
-	now := time.Now()
-	for _, c := range []struct {
-		as   string
-		slot contract.Slot
-		want due.Condition
-	}{
-		{"table", contract.Slot{Condition: due.Unreachable}, "not read yet"},
-		{"table", contract.Slot{Condition: due.Unreachable, ReadAt: &now}, due.Unreachable},
-		{"table", contract.Slot{Condition: due.Fresh, ReadAt: &now}, due.Fresh},
-		{"csv", contract.Slot{Condition: due.Unreachable}, due.Unreachable},
-	} {
-		if got := (&app{as: c.as}).condition(c.slot); got != c.want {
-			t.Errorf("%+v: %s", c, got)
 		}
 	}
 }

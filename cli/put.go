@@ -7,26 +7,26 @@ import (
 	"reflect"
 	"strings"
 
-	"golang.org/x/term"
-
 	"freshseal/core/terminal/visible"
+
+	"golang.org/x/term"
 )
 
-// safe is text that can go to a terminal as it is; see put and lines.
-type safe string
+// Safe is text that can go to a terminal as it is; see put and lines.
+type Safe string
 
-// put is how everything goes out that people read: what is put into the format is
+// Put is how everything goes out that people read: what is put into the format is
 // often written by foreigners (subjects, names, device output, answers of another
 // service), so every character that acts on a terminal is made visible in it.
-func put(w io.Writer, format string, args ...any) {
+func Put(w io.Writer, format string, args ...any) {
 	for i, arg := range args {
 		args[i] = shown(arg)
 	}
 	fmt.Fprintf(w, format, args...)
 }
 
-// putln puts one line.
-func putln(w io.Writer, parts ...any) {
+// Putln puts one line.
+func Putln(w io.Writer, parts ...any) {
 	for i, part := range parts {
 		parts[i] = shown(part)
 	}
@@ -35,7 +35,7 @@ func putln(w io.Writer, parts ...any) {
 
 func shown(arg any) any {
 	switch v := arg.(type) {
-	case safe:
+	case Safe:
 		return string(v)
 	case string:
 		return visible.Line(v)
@@ -56,19 +56,19 @@ func shown(arg any) any {
 	return arg
 }
 
-// lines is text of several lines, each but the first behind an indent.
-func lines(indent, text string) safe {
+// Lines returns text of several lines, each but the first behind an indent.
+func Lines(indent, text string) Safe {
 	text = strings.TrimRight(visible.Text(text), "\n")
-	return safe(strings.ReplaceAll(text, "\n", "\n"+indent))
+	return Safe(strings.ReplaceAll(text, "\n", "\n"+indent))
 }
 
-// oneLine is text of several lines on one.
-func oneLine(text string) string {
+// OneLine returns text of several lines on one.
+func OneLine(text string) string {
 	return visible.Line(strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }), " | "))
 }
 
-// forTerminal is where to write what is downloaded: as it is, but to a terminal.
-func forTerminal(w io.Writer) io.Writer {
+// ForTerminal returns where to write what is downloaded: as it is, but to a terminal.
+func ForTerminal(w io.Writer) io.Writer {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return visibly{w}
 	}
@@ -83,11 +83,11 @@ func (v visibly) Write(text []byte) (int, error) {
 	return len(text), err
 }
 
-// escaped writes the characters of JSON that act on a terminal as JSON escapes:
+// Escaped writes the characters of JSON that act on a terminal as JSON escapes:
 // encoding/json leaves those above ASCII as they are.
-type escaped struct{ w io.Writer }
+type Escaped struct{ io.Writer }
 
-func (e escaped) Write(text []byte) (int, error) {
+func (e Escaped) Write(text []byte) (int, error) {
 	var b strings.Builder
 	for _, r := range string(text) {
 		switch {
@@ -100,6 +100,6 @@ func (e escaped) Write(text []byte) (int, error) {
 			fmt.Fprintf(&b, `\u%04x`, r)
 		}
 	}
-	_, err := io.WriteString(e.w, b.String())
+	_, err := io.WriteString(e.Writer, b.String())
 	return len(text), err
 }

@@ -9,7 +9,7 @@ import (
 // commit is that of which the program was built; make sets it.
 var commit string
 
-// version says which program this is: its version, its commit, and Go's version.
+// version returns which program this is: its version, its commit, and Go's version.
 func version() string {
 	out := contract.Version
 	if commit != "" {

@@ -21,6 +21,7 @@ import (
 
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	"freshseal/standin/parts"
 )
 
 // living is a box that is replaced again and again.
@@ -214,13 +215,10 @@ func (l *living) ends(t *testing.T, s *server, random *rand.Rand) string {
 	}
 	show := func() { s.json(&r, "replacement", "show", l.id) }
 	wait := func() {
-		for range 900 {
-			if show(); r.State != "running" {
-				return
-			}
-			time.Sleep(100 * time.Millisecond)
+		if !within(2*time.Minute, func() bool { return s.progress(l.id).State != "running" }) {
+			t.Errorf("%s of %s does not come to rest", l.id, l.name)
 		}
-		t.Errorf("%s of %s does not come to rest", l.id, l.name)
+		show()
 	}
 	wait()
 	l.box.SetFaults(standin.Faults{})
@@ -290,7 +288,8 @@ func (l *living) ends(t *testing.T, s *server, random *rand.Rand) string {
 	return ended
 }
 
-// saysTheTruth sees that a replacement is over, that the wire serves what is said, and that nothing is left on the box.
+// saysTheTruth checks that a replacement is over, that the wire serves what is said, and that nothing is left on the
+// box.
 func (l *living) saysTheTruth(t *testing.T, s *server, state, new_sha256, why string) {
 	t.Helper()
 	now := l.serves(t, l.box)
@@ -313,7 +312,7 @@ func (l *living) saysTheTruth(t *testing.T, s *server, state, new_sha256, why st
 	if out := s.run("", "device", "try", l.name); out.code != 0 && !strings.Contains(out.stderr+out.stdout, "SFTP") {
 		t.Errorf("%s cannot be reached after %s (%s): %s", l.name, l.id, l.fault.Name, out.stdout+out.stderr)
 	}
-	if l.box.IsOff() || l.box.InMaintenance() {
+	if parts.IsOff(l.box) || l.box.InMaintenance() {
 		t.Errorf("%s is left off or in maintenance after %s (%s)", l.name, l.id, l.fault.Name)
 	}
 }

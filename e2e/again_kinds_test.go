@@ -16,6 +16,7 @@ import (
 
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	"freshseal/standin/kinds/site"
 )
 
 // renewal is a built-in family whose boxes are replaced again and again.
@@ -133,7 +134,7 @@ func renewals() []renewal {
 		{family: "web-files-given-ssh", start: overSSH(nil)},
 		{family: "web-site-ssh", kind: standin.SiteServer, start: overSSH(func(*standin.Running) []string {
 			more := []string{}
-			for name, value := range standin.SiteSettings {
+			for name, value := range site.SiteSettings {
 				more = append(more, "--setting", name+"="+value)
 			}
 			return more
@@ -462,7 +463,7 @@ func everyKind(t *testing.T, s *server, families string, everything bool) {
 					r.twice(t, &s, f)
 				})
 			}
-			if everything || i%4 == 0 && n == 2 {
+			if everything || i%8 == 0 && n == 2 {
 				t.Run("killed "+r.family+" "+f.Name, func(t *testing.T) {
 					t.Parallel()
 					r.killed(t, families, f, kills)
@@ -472,7 +473,7 @@ func everyKind(t *testing.T, s *server, families string, everything bool) {
 	}
 }
 
-// The table of docs/kinds.md stands between these lines.
+// The table of docs/kinds.md is between these lines.
 const (
 	tableStart = "<!-- outcomes: written by make kinds -->\n"
 	tableEnd   = "<!-- end of outcomes -->\n"

@@ -141,11 +141,8 @@ func packed(t *testing.T, s *server, signer string) []string {
 // until waits until a command prints something.
 func (s *server) until(what, want string, args ...string) {
 	s.t.Helper()
-	for range 200 {
-		if strings.Contains(s.ok(args...), want) {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
+	if within(time.Minute, func() bool { return strings.Contains(s.ok(args...), want) }) {
+		return
 	}
 	s.t.Fatalf("%s never shows %q:\n%s", what, want, s.ok(args...))
 }

@@ -16,7 +16,7 @@ import (
 )
 
 // A signer's answer that is correct and not what is expected of it waits for a person: the box is not touched, the
-// reason stands in the intake and beside the replacement, and a right answer that comes later is used. What a person
+// reason is in the intake and beside the replacement, and a right answer that comes later is used. What a person
 // accepts is expected from then on.
 func TestADoubtfulAnswerWaitsForAPerson(t *testing.T) {
 	t.Parallel()

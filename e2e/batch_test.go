@@ -52,7 +52,7 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	s = startAt(t, "serve", dir, listen)
 	deadline := time.Now().Add(60 * time.Second)
 	var b batchAccount
-	for b.State != "begun" {
+	for b.State != "started" {
 		if time.Now().After(deadline) {
 			t.Fatalf("it does not go on: %+v", b)
 		}
@@ -67,7 +67,7 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	}
 	seen := map[string]bool{}
 	for _, i := range b.Items {
-		if i.Outcome == "refused" && !strings.Contains(i.Why, "no family") || i.Outcome == "begun" &&
+		if i.Outcome == "refused" && !strings.Contains(i.Why, "no family") || i.Outcome == "started" &&
 			(i.Replacement == "" || seen[i.Replacement]) {
 			t.Errorf("%+v", i)
 		}
@@ -80,7 +80,7 @@ func TestABatchGoesOnAfterAKillAndDoesNothingTwice(t *testing.T) {
 	}
 }
 
-// What is not begun of a batch can be left; a device with two slots gets one after the
+// What is not started of a batch can be left; a device with two slots gets one after the
 // other.
 func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 	t.Parallel()
@@ -88,10 +88,10 @@ func TestABatchWaitsForTheDeviceAndCanBeStopped(t *testing.T) {
 	const other = "tickets.northholm.tidewrack.example"
 	s.ok("replace", other+"/web", "--signer", "desk")
 	s.run("", "batch", "start", other+"/web", gate+"/web", "--by", "bench")
-	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not begun", "batch",
+	s.until("b1", "1 sealed, 0 under way, 0 held, 0 reverted, 0 cancelled, 0 closed, 0 refused, 1 not started", "batch",
 		"show", "b1")
 	s.ok("batch", "stop", "b1")
-	s.fails(1, "all of it was begun already", "batch", "stop", "b1")
+	s.fails(1, "all of it was started already", "batch", "stop", "b1")
 	var b batchAccount
 	s.json(&b, "batch", "show", "b1")
 	if b.State != "stopped" || b.Counts.Left != 1 || b.Counts.Sealed != 1 {

@@ -11,7 +11,7 @@ import (
 	"freshseal/standin/daemon"
 )
 
-// Bench is set up as an authority of one's own, by the client and in the browser. What it signed before stays valid,
+// Bench is set up as an authority of your own, by the client and in the browser. What it signed before stays valid,
 // its earlier root stays trusted, and the new one is handed out. Of two people who set it up at once the second is
 // told.
 func TestBenchBecomesAnAuthorityOfOnesOwn(t *testing.T) {

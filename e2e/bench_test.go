@@ -293,7 +293,7 @@ func takeIn(b *testing.B, n int) time.Duration {
 			b.Fatal(err)
 		}
 		tx.MustExec(`INSERT INTO replacement (device_id, slot_id, signer, plan, stage, state, waiting_for, reverting,
-			stopping, why, request, spki, asked_by, begun_at, changed_at)
+			stopping, why, request, spki, asked_by, started_at, changed_at)
 			VALUES (?, ?, 'desk', ?, 'sign', 'waiting', 'signer', 0, 0, '', ?, ?, 'admin', 1, 1)`, slot.Device,
 			slot.ID, string(text), asked.Raw, cert.Fingerprint(asked.SPKI()))
 	}

@@ -7,7 +7,7 @@ import (
 )
 
 // A calendar program reads what must be done at an address that is its only secret. The secret opens
-// nothing else, stands in no log, and ends with whoever made it.
+// nothing else, is in no log, and ends with whoever made it.
 func TestACalendarIsReadByWhoKnowsItsAddress(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())

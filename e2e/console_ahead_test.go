@@ -8,7 +8,7 @@ import (
 )
 
 // What is to come and who is told, as the browser shows it: the overview answers its three questions, the timeline
-// leads to its slots, the forecast counts anew, the calendar turns its pages; a network is discovered and adopted; a
+// leads to its slots, the forecast counts again, the calendar turns its pages; a network is discovered and adopted; a
 // rule is made, a slot acknowledged, and both can be read by the client.
 func TestTheConsoleLooksAhead(t *testing.T) {
 	t.Parallel()
@@ -44,8 +44,13 @@ func TestTheConsoleLooksAhead(t *testing.T) {
 		func() error {
 			return p.Wait("//section[contains(@aria-label,'Forecast') and contains(.,'certificates.')]//td[.='2030']")
 		},
-		func() error { return p.Click("//section[.//*[@aria-label='Timeline']]//summary") },
-		func() error { return p.Click("//ul[@aria-label='Timeline, as a list']//a[contains(.,'expired')]") },
+		func() error {
+			return p.Click("//section[.//*[@aria-label='Certificates that expire, by month and condition']]//summary")
+		},
+		func() error {
+			return p.Click("//ul[@aria-label='Certificates that expire, by month and condition, as a " +
+				"list']//a[contains(.,'expired')]")
+		},
 		func() error { return p.Wait("//tr[@data-id and contains(.,'radar.gannet-point')]") },
 		func() error { return p.Gone("//tr[@data-id and contains(.,'fresh')]") },
 

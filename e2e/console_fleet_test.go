@@ -6,11 +6,11 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/chromedp/kb"
-
 	"freshseal/e2e/browser"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+
+	"github.com/chromedp/chromedp/kb"
 )
 
 // fleetOf starts a service with many devices, of which nothing answers: every third at

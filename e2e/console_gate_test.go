@@ -47,9 +47,9 @@ func TestTheConsoleLeadsThroughTheGate(t *testing.T) {
 			func() error { return p.Click(inDialog("Approve")) },
 			func() error { return p.Wait("//*[@role='status' and contains(.,'waiting for window')]") },
 			func() error { return p.Wait("//main[contains(.,'no window is open')]") },
-			func() error { return p.Click(browser.Button("Touch the device now")) },
+			func() error { return p.Click(browser.Button("Change the device now")) },
 			func() error { return p.Type("//*[@role='dialog']//input", "the tills refuse it") },
-			func() error { return p.Click(inDialog("Touch it now")) },
+			func() error { return p.Click(inDialog("Change it now")) },
 			func() error { return p.Wait("//span[@data-state='sealed']") },
 			func() error { return p.Wait("//main[contains(.,'the tills refuse it')]") },
 		)

@@ -1,11 +1,15 @@
 package e2e
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
 	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"freshseal/e2e/browser"
@@ -13,9 +17,19 @@ import (
 	"freshseal/standin/daemon"
 )
 
+// browsers bounds how many tests have one at a time: more of them slow each other down until they miss their limits.
+var (
+	browsers = make(chan struct{}, 3)
+	browsing sync.Map // *testing.T of those that have one
+)
+
 // openConsole signs a browser in to a demo.
 func openConsole(t *testing.T, s *server) *browser.Page {
 	t.Helper()
+	if _, has := browsing.LoadOrStore(t, true); !has {
+		browsers <- struct{}{}
+		t.Cleanup(func() { <-browsers })
+	}
 	p, err := browser.Open(t.Context(), s.url, t.TempDir(), 1280, 800)
 	if err != nil {
 		t.Fatal(err)
@@ -69,6 +83,14 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		// nobody is chosen unless the policy names one
 		func() error { return p.Wait("//p[contains(.,'Signer is needed')]") },
 		func() error { return p.Choose(signerField, "bench") },
+		func() error { return p.Type(field("names"), "10.0.0.300") },
+		func() error { return p.Click(browser.Button("Rehearse")) },
+		// a name is never capitalised
+		func() error {
+			return p.Wait("//*[@role='alert' and contains(.,'" + gate + "/web cannot be replaced')]")
+		},
+		func() error { return p.Wait("//*[@role='alert' and contains(.,'four numbers from 0 to 255')]") },
+		func() error { return p.Type(field("names"), "") },
 		func() error { return p.Click(browser.Button("Rehearse")) },
 		func() error { return p.Wait("//*[@aria-label='Rehearsal' and contains(.,'openssl req -new')]") },
 		func() error { return p.Click(browser.Button("Start")) },
@@ -85,8 +107,26 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Link("/slots/" + gate)) },
 		func() error { return p.Wait("//main[contains(.,'all is well')]") },
 	)
-	if after := s.show(gate + "/web"); after.Condition != "fresh" {
+	after := s.show(gate + "/web")
+	if after.Condition != "fresh" {
 		t.Errorf("after: %+v", after)
+	}
+	// and the certificate to take along, as DER and with its chain as PKCS #7
+	steps(t,
+		func() error { return p.Click("//li[1]/descendant::summary[.='Details and download']") },
+		func() error { return p.Wait("//dd[contains(.,'" + gate + "')]") },
+		func() error { return keepPicture(p, "details") },
+	)
+	address, err := p.Eval("document.querySelector('a[download^=leaf][download$=cer]').getAttribute('href')")
+	der, broken := base64.StdEncoding.DecodeString(strings.TrimPrefix(address, "data:application/pkix-cert;base64,"))
+	if is := fmt.Sprintf("%x", sha256.Sum256(der)); err != nil || broken != nil || is != after.Certificate.SHA256 {
+		t.Errorf("what is downloaded has the SHA-256 %s, %v, %v; %s is served", is, err, broken,
+			after.Certificate.SHA256)
+	}
+	address, err = p.Eval("document.querySelector('a[download$=p7b]').getAttribute('href')")
+	_, chain := s.caller(t).does("GET", strings.TrimPrefix(address, "/api/v1"), "", "")
+	if err != nil || !strings.Contains(chain, string(der)) {
+		t.Errorf("the chain as PKCS #7 is without the certificate: %q, %v", chain, err)
 	}
 	// What is wrong is told with what to do, here too.
 	steps(t, func() error { return p.Go("/slots/nobody/web") }, func() error {
@@ -123,12 +163,13 @@ func TestTheConsolesDesk(t *testing.T) {
 		func() error {
 			return p.Wait("//*[@data-accepted='false' and contains(.,'Harbour Issuing') and contains(.,'Next:')]")
 		},
-		func() error { return p.Click("//input[@type='checkbox']") },
+		func() error { return p.Click("//label[contains(.,'Trust the roots')]//input") },
 		func() error { return p.Upload("#pile", desk.chain()) },
 		func() error { return p.Wait("//*[@data-accepted='true']") },
 	)
 	s.await("r2", "sealed")
 	steps(t,
+		func() error { return p.Click(browser.Button("Set-up")) },
 		func() error { return p.Click("//nav//a[.='Audit log']") },
 		func() error { return p.Click(browser.Button("Verify")) },
 		func() error { return p.Wait("//*[@role='status' and contains(.,'as they were written')]") },
@@ -193,6 +234,7 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 	p := openConsole(t, s)
 	labelled := func(label string) string { return "//label[contains(.,'" + label + "')]/following::input[1]" }
 	steps(t,
+		func() error { return p.Click(browser.Button("Set-up")) },
 		func() error { return p.Click("//nav//a[.='Settings']") },
 		func() error { return p.Click("//a[@role='tab' and .='Signers']") },
 		func() error { return p.Click(browser.Button("Add a signer")) },
@@ -284,11 +326,10 @@ func TestTheConsoleTakesDevicesIn(t *testing.T) {
 		func() error { return p.Type("#import-columns", "name=Hostname") },
 		func() error { return p.Click(browser.Button("See what it would do")) },
 		func() error {
-			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 0 to change, 1 wrong; " +
-				"nothing was changed yet') and contains(.,'line 3, Winch!')]")
+			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 to add, 0 to change, 1 invalid; " +
+				"nothing was changed yet') and contains(.,'3: Winch!')]")
 		},
-		func() error { return p.Click("//*[@role='dialog']//label[contains(.,'although others are invalid')]") },
-		func() error { return p.Click("//*[@role='dialog']//button[.='Import']") },
+		func() error { return p.Click(browser.Button("Import the 1 valid device only")) },
 		func() error {
 			return p.Wait("//*[@aria-label='Account of the import' and contains(.,'1 added, 0 changed.')]")
 		},

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"freshseal/standin/daemon"
-
 	"context"
 	"net"
 	"os"
@@ -15,6 +13,7 @@ import (
 	"freshseal/core/language/procedure"
 	"freshseal/device"
 	"freshseal/device/ssh"
+	"freshseal/standin/daemon"
 )
 
 // talking is a runner on a real sshd whose one step talks to a script.

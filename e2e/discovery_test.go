@@ -24,7 +24,7 @@ type strangers struct {
 	met  map[string][]time.Time
 }
 
-// at has what stands at an address answer each connection.
+// at has what is at an address answer each connection.
 func (n *strangers) at(address string, answer func(net.Conn)) {
 	n.t.Helper()
 	l, err := net.Listen("tcp", net.JoinHostPort(address, n.port))
@@ -219,7 +219,7 @@ func TestADiscoveryGoesOnAfterAKill(t *testing.T) {
 		within[at.Unix()]++
 	}
 	for second, count := range within {
-		if count > 14 { // a burst of one, and the second that the service began anew
+		if count > 14 { // a burst of one, and the second that the service began again
 			t.Errorf("%d connections in the second %d", count, second)
 		}
 	}

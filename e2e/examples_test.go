@@ -1,14 +1,14 @@
 package e2e
 
 import (
-	"freshseal/standin/daemon"
-
 	"net"
 	"os"
 	"os/user"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"freshseal/standin/daemon"
 )
 
 // The examples of the documents, on the real servers that they are for: from the

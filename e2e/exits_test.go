@@ -117,7 +117,7 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 		if i == 1 {
 			s.ok("replacement", "clear", id)
 		}
-		s.fails(1, "is over", "task", "answer", tasks[0].ID)
+		s.fails(1, "has ended", "task", "answer", tasks[0].ID)
 		s.fails(1, "has nothing to clear", "replacement", "clear", id)
 		if open := s.ok("task", "list"); strings.Contains(open, "clearing") {
 			t.Errorf("it is still a task:\n%s", open)
@@ -125,7 +125,7 @@ func TestWhatIsLeftAfterACloseIsATask(t *testing.T) {
 	}
 }
 
-// A box whose key was made anew since cannot use what was signed before: a retry says so, and nothing is sent that
+// A box whose key was made again since cannot use what was signed before: a retry says so, and nothing is sent that
 // changes it. Where it still holds the key, the retry is sealed; the second time too.
 func TestARetryLooksForTheKey(t *testing.T) {
 	t.Parallel()
@@ -153,7 +153,7 @@ func TestARetryLooksForTheKey(t *testing.T) {
 	s.rests("r3", "waiting")
 	s.ok("replacement", "cancel", "r3")
 	changes.Store(0)
-	s.fails(1, "the device does not hold the key of the request any more; nothing was touched", "replacement",
+	s.fails(1, "the device no longer holds the key of the request; nothing was touched", "replacement",
 		"retry", "r2")
 	if n := changes.Load(); n != 0 {
 		t.Errorf("%d calls changed the box", n)

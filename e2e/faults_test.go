@@ -63,7 +63,7 @@ func (s *server) addSimulated(name string, box *standin.Running, password string
 
 const name = "lamp-3.northholm.tidewrack.example"
 
-// untouched sees that the box serves what it served before and that nothing of
+// untouched checks that the box serves what it served before and that nothing of
 // the replacement is left on it, and that the device can be worked on again.
 func (s *server) untouched(box *standin.Running, before slot) {
 	s.t.Helper()
@@ -80,7 +80,7 @@ func (s *server) untouched(box *standin.Running, before slot) {
 	}
 }
 
-// deviceFault is what is wrong with a device, and what is told of it.
+// deviceFault is what is wrong with a device, and what is said about it.
 type deviceFault struct {
 	password string
 	faults   standin.Faults
@@ -150,7 +150,7 @@ func TestAChangedHostKeyStopsTheWork(t *testing.T) {
 	s.login()
 	s.addSimulated(name, box, "correct horse")
 	before := s.show(name + "/web")
-	// Somebody stands in between: the same address, another key.
+	// Somebody is in between: the same address, another key.
 	impostor := box.Box
 	_, port, _ := net.SplitHostPort(box.SSHAddr)
 	box.Close()
@@ -194,6 +194,10 @@ func TestWrongUseIsExplained(t *testing.T) {
 		{1, "no signer is called", []string{"replace", gate + "/web", "--signer", "nobody"}},
 		{1, "neither a DNS name nor an IP address", []string{"replace", gate + "/web", "--signer", "bench", "--name",
 			"gate; reboot"}},
+		{1, "four numbers from 0 to 255", []string{"replace", gate + "/web", "--signer", "bench", "--name",
+			"10.0.0.300"}},
+		{1, "it begins or ends with a dot", []string{"replace", gate + "/web", "--signer", "bench", "--name", ".."}},
+		{1, "four numbers from 0 to 255", []string{"device", "add", "a.tidewrack.example", "--address", "10.0.0.300"}},
 		{1, "no replacement is called", []string{"replacement", "show", "r99"}},
 		{1, "is not a host key", []string{"device", "add", "a.tidewrack.example", "--address", "192.0.2.99",
 			"--family", "web-files-ssh", "--user", "x", "--pin", "x", "--password-file",

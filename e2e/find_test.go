@@ -92,7 +92,7 @@ func TestFiltersCountsAndSheetsAgree(t *testing.T) {
 		}
 	}
 	// What is not understood must not begin a batch of something else.
-	s.fails(1, "which is no month", "batch", "start", "--ends", "2027-99", "--by", "bench")
+	s.fails(1, `ends is "2027-99", which is no time`, "batch", "start", "--ends", "2027-99", "--by", "bench")
 	s.fails(1, "no condition is called", "batch", "start", "--condition", "soggy", "--by", "bench")
 	for filter, says := range map[string]string{"condition=soggy": "no condition is called",
 		"sort=colour": "is not a sort order", "cursor=nonsense": "cursor", "skip=-1": "pass over",

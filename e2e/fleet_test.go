@@ -43,7 +43,7 @@ func TestWhatDevicesShare(t *testing.T) {
 		t.Errorf("the request would say %+v", got)
 	}
 
-	// A name that leads to another box is told of before anybody signs for it.
+	// A name that leads to another box is reported before anybody signs for it.
 	if out := s.ok("replace", ramp+"/web", "--signer", "desk", "--rehearse"); !strings.Contains(out,
 		ramp+" leads to 198.51.100.99, and the slot is at 198.51.100.22") {
 		t.Error(out)

@@ -17,11 +17,11 @@ import (
 func (s *server) atGate(id, whom string) progress {
 	s.t.Helper()
 	var r progress
-	for range 600 {
-		if r = s.progress(id); r.State == "waiting" && r.WaitingFor == whom {
-			return r
-		}
-		time.Sleep(50 * time.Millisecond)
+	if within(2*time.Minute, func() bool {
+		r = s.progress(id)
+		return r.State == "waiting" && r.WaitingFor == whom
+	}) {
+		return r
 	}
 	s.t.Fatalf("%s is %s for %s in stage %s, and should wait for %s: %s %s\n%s", id, r.State, r.WaitingFor, r.Stage,
 		whom, r.Why, r.Closed, s.log)
@@ -68,7 +68,7 @@ func TestNothingIsTouchedOutsideOfAWindow(t *testing.T) {
 		s.ok("policy", "set", scope, "--window", "")
 	}
 
-	// A freeze, a holiday of the site, a site that is paused, and a time of one's own hold it up; a reason, or the
+	// A freeze, a holiday of the site, a site that is paused, and a time of your own hold it up; a reason, or the
 	// end of the rule, lets it go on.
 	today := time.Now().UTC().Format(time.DateOnly)
 	s.ok("site", "edit", "Northholm", "--holidays", write(t, filepath.Join(t.TempDir(), "days.ics"),
@@ -284,7 +284,7 @@ func TestMembersAskTogetherAndAreTouchedOneByOne(t *testing.T) {
 	}
 }
 
-// Whoever pinned the root of a slot is told of another one before the box is touched, by file and fingerprint; where
+// Whoever pinned the root of a slot is reported another one before the box is touched, by file and fingerprint; where
 // the policy wants it, the box is touched once they have confirmed it.
 func TestThoseWhoPinnedTheRootAreToldFirst(t *testing.T) {
 	t.Parallel()

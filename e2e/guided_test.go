@@ -17,7 +17,7 @@ import (
 
 const panel = "panel.northholm.tidewrack.example"
 
-// pages is the browser of somebody who stands before a box with web pages.
+// pages is the browser of a user who stands before a box with web pages.
 type pages struct {
 	t   *testing.T
 	url string
@@ -162,7 +162,7 @@ func TestAPersonReplacesByHand(t *testing.T) {
 	}
 }
 
-// again starts a demo anew that was killed, with the client's file that it writes.
+// again starts a demo again that was killed, with the client's file that it writes.
 func again(t *testing.T, s *server, dir string) *server {
 	t.Helper()
 	<-s.gone

@@ -210,5 +210,5 @@ func TestAKeyLeavesWithItsRequest(t *testing.T) {
 	if bytes.Equal(leafAt(t, box.TLSAddr), before) {
 		t.Error("the certificate on the wire did not change")
 	}
-	s.fails(1, "is over", "task", "file", given, "device.key")
+	s.fails(1, "has ended", "task", "file", given, "device.key")
 }

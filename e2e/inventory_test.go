@@ -114,7 +114,7 @@ func TestSeveralSlotsSurviveExportAndImport(t *testing.T) {
 	}
 }
 
-// A spreadsheet stays the source: what it says anew is shown before it is done, done all or not at all, and the
+// A spreadsheet stays the source: what it says again is shown before it is done, done all or not at all, and the
 // second time changes nothing. A workbook says the same as CSV.
 func TestASpreadsheetStaysTheSource(t *testing.T) {
 	t.Parallel()

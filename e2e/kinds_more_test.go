@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"freshseal/standin"
+	"freshseal/standin/kinds/site"
+	"freshseal/standin/parts"
 )
 
 // leafAt is what a box serves at this moment; nil where it serves nothing.
@@ -165,7 +167,7 @@ func TestACollectorIsStoppedAndStarted(t *testing.T) {
 			family := familyFor("collector", c.state)
 			s.addKind(name, family, box)
 			s.comesTo(name+"/web", c.state, c.says, "--signer", "bench")
-			if box.IsOff() {
+			if parts.IsOff(box) {
 				t.Error("it is left stopped")
 			}
 			now, err := box.Holds("/srv/tally")
@@ -223,7 +225,7 @@ func TestASiteIsEditedAndEnabled(t *testing.T) {
 				t.Fatal(err)
 			}
 			more := []string{}
-			for name, value := range standin.SiteSettings {
+			for name, value := range site.SiteSettings {
 				more = append(more, "--setting", name+"="+value)
 			}
 			name := c.name + ".mainquay.tidewrack.example"
@@ -381,17 +383,19 @@ func TestAShellIsSwitchedOnAndOffByHand(t *testing.T) {
 				map[bool]string{true: "desk", false: "bench"}[c.state == "cancelled"])
 			task := func(what string) string {
 				var all []struct{ ID, Device, Name, Text string }
-				for range 300 {
+				id := ""
+				if !within(time.Minute, func() bool {
 					s.json(&all, "task", "list")
 					for _, each := range all {
 						if each.Device == name && each.Name == what && strings.Contains(each.Text, "menu 3") {
-							return each.ID
+							id = each.ID
 						}
 					}
-					time.Sleep(100 * time.Millisecond)
+					return id != ""
+				}) {
+					t.Fatalf("no task %q: %v", what, all)
 				}
-				t.Fatalf("no task %q: %v", what, all)
-				return ""
+				return id
 			}
 			on := task("switch the shell on")
 			box.SwitchShell(true)

@@ -9,9 +9,13 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/library"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	_ "freshseal/standin/kinds"
+	"freshseal/standin/kinds/gear"
+	"freshseal/standin/kinds/plant"
+	"freshseal/standin/parts"
 )
 
 // kind starts a box of a kind with its factory certificate.
@@ -64,7 +68,7 @@ func quickFamilies(t *testing.T, names ...string) string {
 	waits := regexp.MustCompile(`((?:until: |command: "\{\{control\}\})\S*.*limit: )\d+m`)
 	quick := regexp.MustCompile(`(say: (?:"[^"]*"|[^,}"]+))\}`)
 	for _, name := range names {
-		source := procedure.Builtin()[name].YAML
+		source := library.Builtin()[name].YAML
 		if source == "" { // an example of the documents
 			source = read(t, "../docs/examples/"+name+".procedure.yaml")
 		}
@@ -118,14 +122,14 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 	manager := func(f standin.Faults) standin.Box {
 		return standin.Box{Kind: standin.MenuManager, Faults: f, Restart: 800 * time.Millisecond}
 	}
-	gear := func(f standin.Faults) standin.Box { return standin.Box{Kind: standin.NetworkGear, Faults: f} }
+	lumsk := func(f standin.Faults) standin.Box { return standin.Box{Kind: standin.NetworkGear, Faults: f} }
 	dock := func(f standin.Faults) standin.Box {
 		return standin.Box{Kind: standin.StopServer, Faults: f, Restart: 500 * time.Millisecond}
 	}
 	host := func(f standin.Faults) standin.Box {
 		return standin.Box{Kind: standin.BareHost, Faults: f, Restart: 500 * time.Millisecond}
 	}
-	plant := func(f standin.Faults) standin.Box {
+	boiler := func(f standin.Faults) standin.Box {
 		return standin.Box{Kind: standin.PlantRoom, Faults: f, Restart: time.Second}
 	}
 	for _, c := range []struct {
@@ -163,12 +167,12 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 		{"host-agents-stay-away", "bare-host", host(standin.Faults{FailTest: true}), "", outcomeReverted, ""},
 		{"host-stays-in-maintenance", "bare-host", host(standin.Faults{StaysInMaintenance: true}), "", outcomeHeld,
 			"leave maintenance"},
-		{"plant", "plant-controller", plant(standin.Faults{}), "", outcomeSealed, ""},
-		{"plant-keeps-serving", "plant-controller", plant(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
-		{"plant-without-intermediate", "plant-controller", plant(standin.Faults{LeafAlone: true}), "",
+		{"plant", "plant-controller", boiler(standin.Faults{}), "", outcomeSealed, ""},
+		{"plant-keeps-serving", "plant-controller", boiler(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"plant-without-intermediate", "plant-controller", boiler(standin.Faults{LeafAlone: true}), "",
 			outcomeReverted, ""},
-		{"plant-never-back", "plant-controller", plant(standin.Faults{NeverBack: true}), "", outcomeHeld, "prove"},
-		{"plant-disk-full", "plant-controller", plant(standin.Faults{DiskFull: true}), "", outcomeReverted,
+		{"plant-never-back", "plant-controller", boiler(standin.Faults{NeverBack: true}), "", outcomeHeld, "prove"},
+		{"plant-disk-full", "plant-controller", boiler(standin.Faults{DiskFull: true}), "", outcomeReverted,
 			"put key and leaf in place"},
 		{"dock", "server-to-be-stopped", dock(standin.Faults{}), "", outcomeSealed, ""},
 		{"dock-stops-hard", "quick-server-to-be-stopped", dock(standin.Faults{StuckStop: true}), "", outcomeSealed, ""},
@@ -181,13 +185,13 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 		{"dock-plain-stays", "server-to-be-stopped", dock(standin.Faults{PlainStays: true}), "", outcomeReverted,
 			"leads to HTTPS"},
 		{"dock-does-not-start", "server-to-be-stopped", dock(standin.Faults{FailTest: true}), "", outcomeReverted, ""},
-		{"gear", "network-gear", gear(standin.Faults{}), "", outcomeSealed, ""},
-		{"gear-wrong-word", "network-gear", gear(standin.Faults{}), "pepper", outcomeHeld, "fault 4: wrong word"},
-		{"gear-silent", "network-gear", gear(standin.Faults{Silent: true}), "", outcomeHeld, "did not appear"},
-		{"gear-other-prompt", "network-gear", gear(standin.Faults{OtherPrompt: true}), "", outcomeHeld, "berth-3$"},
-		{"gear-refuses", "network-gear", gear(standin.Faults{FailTest: true}), "", outcomeReverted, "fault 31"},
-		{"gear-keeps-serving", "network-gear", gear(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
-		{"gear-without-intermediate", "network-gear", gear(standin.Faults{LeafAlone: true}), "", outcomeReverted, ""},
+		{"gear", "network-gear", lumsk(standin.Faults{}), "", outcomeSealed, ""},
+		{"gear-wrong-word", "network-gear", lumsk(standin.Faults{}), "pepper", outcomeHeld, "fault 4: wrong word"},
+		{"gear-silent", "network-gear", lumsk(standin.Faults{Silent: true}), "", outcomeHeld, "did not appear"},
+		{"gear-other-prompt", "network-gear", lumsk(standin.Faults{OtherPrompt: true}), "", outcomeHeld, "berth-3$"},
+		{"gear-refuses", "network-gear", lumsk(standin.Faults{FailTest: true}), "", outcomeReverted, "fault 31"},
+		{"gear-keeps-serving", "network-gear", lumsk(standin.Faults{KeepServing: true}), "", outcomeReverted, ""},
+		{"gear-without-intermediate", "network-gear", lumsk(standin.Faults{LeafAlone: true}), "", outcomeReverted, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -248,20 +252,20 @@ func TestKindsOfBoxesAndTheirFaults(t *testing.T) {
 				}
 			}
 			if c.box.Kind == standin.PlantRoom { // the rest of its configuration is kept byte by byte
-				want := standin.PlantFactory()
+				want := plant.PlantFactory()
 				if c.state == outcomeSealed {
 					want = strings.Replace(want, "bundle /etc/webui/tls/certificate.pem\r\n",
 						"bundle /etc/plant/tls/both.pem\r\nauthorities /etc/plant/tls/authorities.pem\r\n", 1)
 				}
-				if now := box.PlantConfig(); now != want {
+				if now := plant.PlantConfig(box); now != want {
 					t.Errorf("its configuration is %q", now)
 				}
 			}
-			if box.IsOff() {
+			if parts.IsOff(box) {
 				t.Error("it is left stopped")
 			}
 			if c.box.Kind == standin.NetworkGear { // what counts is what is there after it was off
-				if err := box.Reboot(); err != nil {
+				if err := gear.Reboot(box); err != nil {
 					t.Fatal(err)
 				}
 				s.run("", "read", device+"/web")

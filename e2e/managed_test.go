@@ -53,7 +53,7 @@ func (m managed) start(t *testing.T, host *standin.Running, watch standin.Watch)
 }
 
 // The service is killed at moments of a renewal by a manager. Nothing is renewed twice by itself:
-// where nobody knows whether it was done, a person looks and says so, and it goes on to the proof.
+// if nobody knows whether it was done, a person looks and says so, and it goes on to the proof.
 func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 	t.Parallel()
 	for _, m := range []managed{

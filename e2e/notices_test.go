@@ -13,13 +13,14 @@ import (
 	"freshseal/notify"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	"freshseal/standin/demo"
 )
 
 // People are told by the real program what happens to a slot: once, although it is killed in the middle, with no secret
 // anywhere else than where it belongs.
 func TestPeopleAreTold(t *testing.T) {
 	t.Parallel()
-	sinks, err := standin.StartSinks("127.0.0.1", "", notify.Signature)
+	sinks, err := demo.StartSinks("127.0.0.1", "", notify.Signature)
 	if err != nil {
 		t.Fatal(err)
 	}

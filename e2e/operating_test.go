@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/tls"
+	"database/sql"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -111,6 +114,9 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	if !full() {
 		t.Error("nobody says that the disk is full")
 	}
+	if status := s.ready(); status != http.StatusServiceUnavailable {
+		t.Errorf("on a full disk /readyz answers %d", status)
+	}
 	s.fails(1, "nothing was changed", "device", "add", "crane.saltmere.tidewrack.example", "--address", "127.0.0.9",
 		"--slot", "web=9")
 	if err := os.Remove(filler); err != nil {
@@ -121,9 +127,81 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	if list := s.ok("device", "list", "--text", "saltmere", "--as", "csv"); strings.Count(list, "\n") != 3 {
 		t.Error(list)
 	}
+	time.Sleep(1100 * time.Millisecond) // the answer is kept for a second
+	if status := s.ready(); status != http.StatusOK {
+		t.Errorf("with room again /readyz answers %d", status)
+	}
 }
 
-// Procedures of one's own stand beside the built-in ones. The folder is read again
+// ready is the status of /readyz.
+func (s *server) ready() int {
+	s.t.Helper()
+	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, s.url+"/readyz", nil)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	answer, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}).Do(r)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	answer.Body.Close()
+	return answer.StatusCode
+}
+
+// A program that holds the database for long is reported as that: nothing is changed, and nothing is lost.
+func TestADatabaseThatAnotherProgramHolds(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	db, err := sql.Open("sqlite", filepath.Join(s.dir, "freshseal.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	held, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := held.ExecContext(t.Context(), "PRAGMA busy_timeout = 30000; BEGIN IMMEDIATE"); err != nil {
+		t.Fatal(err)
+	}
+	s.fails(1, "another program holds the database", "token", "add", "x", "--role", "viewer", "--days", "1")
+	if status := s.ready(); status != http.StatusServiceUnavailable {
+		t.Errorf("/readyz answers %d", status)
+	}
+	if _, err := held.ExecContext(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	s.ok("token", "add", "x", "--role", "viewer", "--days", "1")
+	s.ok("audit", "verify")
+}
+
+// Without its key a database is not started on, and no other key is made; with it everything is there.
+func TestADatabaseWithoutItsKey(t *testing.T) {
+	t.Parallel()
+	s := start(t, "serve", t.TempDir())
+	s.login()
+	s.stop()
+	key := filepath.Join(s.dir, "strongbox.key")
+	text := read(t, key)
+	if err := os.Remove(key); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		refused(t, "no strongbox.key", nil, "serve", "--dir", s.dir, "--listen", "127.0.0.1:0")
+		if _, err := os.Stat(key); err == nil {
+			t.Fatal("a new key was made")
+		}
+	}
+	write(t, key, text)
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	start(t, "serve", s.dir).stop()
+}
+
+// Procedures of your own stand beside the built-in ones. The folder is read again
 // when something in it changes; a faulty file takes only its own family out of use.
 func TestAFolderOfProcedures(t *testing.T) {
 	t.Parallel()

@@ -244,7 +244,7 @@ func TestAMessyPileInTheBrowser(t *testing.T) {
 		func() error { return p.Click(browser.Button("Ask again")) },
 		func() error { return p.Type("//input[@data-field='reason']", "the signer lost its name") },
 		func() error { return p.Click(browser.Button("Make another request")) },
-		func() error { return p.Wait("//dd[contains(.,'asked for anew by admin: the signer lost its name')]") },
+		func() error { return p.Wait("//dd[contains(.,'requested again by admin: the signer lost its name')]") },
 	)
 	s.await(wrong, "waiting")
 	if list := s.ok("parcel", "list"); !strings.Contains(list, "partly-back") {

@@ -46,7 +46,7 @@ func fingerprint(der []byte) string {
 
 // Systems have pinned what a slot serves. They are named before it is replaced, and stand
 // as tasks after, with what they know and what they need, until somebody says they were
-// told. Nobody is told of a value in between, or of what they know already.
+// told. Nobody is reported a value in between, or of what they know already.
 func TestWhoPinnedAFingerprintIsTold(t *testing.T) {
 	t.Parallel()
 	box := simulated(t, standin.Box{})

@@ -85,11 +85,7 @@ func TestAnUnexpectedCertificateIsSeen(t *testing.T) {
 	if _, err := link.Exec(t.Context(), "webui reload", nil); err != nil {
 		t.Fatal(err)
 	}
-	for range 300 {
-		if s.show(name+"/web").Condition == "unexpected" {
-			return
-		}
-		time.Sleep(100 * time.Millisecond)
+	if !within(time.Minute, func() bool { return s.show(name+"/web").Condition == "unexpected" }) {
+		t.Errorf("it is %s", s.show(name+"/web").Condition)
 	}
-	t.Errorf("it is %s", s.show(name+"/web").Condition)
 }

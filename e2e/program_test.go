@@ -245,15 +245,25 @@ func (s *server) progress(id string) (out progress) {
 	return out
 }
 
+// within looks until something holds, for at most a given time: often at first, because most things happen soon, and
+// then less often, because many tests wait at the same time.
+func within(limit time.Duration, holds func() bool) bool {
+	pause := 30 * time.Millisecond
+	for begun := time.Now(); time.Since(begun) < limit; pause = min(pause*5/4, 400*time.Millisecond) {
+		if holds() {
+			return true
+		}
+		time.Sleep(pause)
+	}
+	return holds()
+}
+
 // await waits until a replacement is in a state.
 func (s *server) await(id, state string) {
 	s.t.Helper()
 	var r progress
-	for range 800 {
-		if r = s.progress(id); r.State == state {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
+	if within(2*time.Minute, func() bool { r = s.progress(id); return r.State == state }) {
+		return
 	}
 	s.t.Fatalf("%s is %s in stage %s, want %s: %s\n%s", id, r.State, r.Stage, state, r.Why, s.log)
 }

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"freshseal/standin/daemon"
-
 	"fmt"
 	"net"
 	"os"
@@ -12,6 +10,7 @@ import (
 	"testing"
 
 	"freshseal/device/ssh"
+	"freshseal/standin/daemon"
 )
 
 // box is a machine with a real sshd and a real nginx that serves its factory
@@ -221,7 +220,7 @@ func TestABoxBehindAJumpHost(t *testing.T) {
 	if out := s.ok("replace", realBox+"/web", "--signer", "bench", "--watch"); !strings.HasSuffix(out, "r1: sealed\n") {
 		t.Error(out)
 	}
-	jump.endSSH() // sessions that are open outlive it, so the service is started anew
+	jump.endSSH() // sessions that are open outlive it, so the service is started again
 	s.stop()
 	config := s.config
 	s = startAt(t, "serve", s.dir, listen)

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"freshseal/core/language/procedure"
+	"freshseal/core/language/library"
 	device "freshseal/device/ssh"
 	"freshseal/standin"
 
@@ -27,7 +27,7 @@ import (
 func BenchmarkRunner(b *testing.B) {
 	box := startBox(b)
 	folder := b.TempDir()
-	text := strings.Replace(procedure.Builtin()["web-files-ssh"].YAML, "procedure: web-files-ssh",
+	text := strings.Replace(library.Builtin()["web-files-ssh"].YAML, "procedure: web-files-ssh",
 		"procedure: slow-web", 1)
 	write(b, folder+"/slow-web.procedure.yaml", text+"    - {step: restart it, run: \"sleep 10\", undo: nothing}\n")
 	s := startAt(b, "serve", b.TempDir(), "127.0.0.1:0", "--procedures", folder)

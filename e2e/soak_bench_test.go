@@ -17,7 +17,7 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/testkit"
 	"freshseal/notify"
-	"freshseal/standin"
+	"freshseal/standin/demo"
 )
 
 // BenchmarkSoak lets the real program watch 10,000 slots for as many minutes as FRESHSEAL_SOAK_MINUTES says (1), while
@@ -38,7 +38,7 @@ func BenchmarkSoak(b *testing.B) {
 }
 
 func soak(b *testing.B, slots int, long time.Duration) {
-	sinks, err := standin.StartSinks("127.0.0.1", "", notify.Signature)
+	sinks, err := demo.StartSinks("127.0.0.1", "", notify.Signature)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -25,7 +25,7 @@ func TestFromAFactoryCertificateToAProvenReplacement(t *testing.T) {
 			t.Errorf("no slot is %s:\n%s", condition, list)
 		}
 	}
-	if strings.Index(list, "expired") > strings.Index(list, "fresh") {
+	if strings.Index(list, " expired ") > strings.Index(list, " fresh ") {
 		t.Errorf("not the worst first:\n%s", list)
 	}
 	for line := range strings.Lines(list) {

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"freshseal/standin/daemon"
-
 	"crypto/md5"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,6 +12,7 @@ import (
 	"testing"
 
 	"freshseal/device/https"
+	"freshseal/standin/daemon"
 )
 
 // A real apache asks for user and password by RFC 7617 and by RFC 7616; a wrong one is

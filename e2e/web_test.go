@@ -18,6 +18,7 @@ import (
 	"freshseal/core/protocol"
 	"freshseal/standin"
 	"freshseal/standin/daemon"
+	"freshseal/standin/kinds/hostmanager"
 	"freshseal/wire"
 )
 
@@ -205,7 +206,7 @@ func seen(asked *atomic.Pointer[[]string]) standin.Watch {
 	}
 }
 
-// wasRehearsed sees that each call was made as it was rehearsed, and that the box saw those
+// wasRehearsed checks that each call was made as it was rehearsed, and that the box saw those
 // calls and no others.
 func (s *server) wasRehearsed(id string, rehearsed []step, asked []string) {
 	s.t.Helper()
@@ -451,8 +452,8 @@ func TestAManagerSignsForItsHostsByAPI(t *testing.T) {
 			if changed := !bytes.Equal(leafAt(t, host.TLSAddr), before); changed != (c.state == "sealed" || c.changed) {
 				t.Errorf("%s, and the certificate on the wire changed: %v", c.state, changed)
 			}
-			if manager.InWebMaintenance(name) != c.faults.StaysInMaintenance {
-				t.Errorf("in maintenance: %v", manager.InWebMaintenance(name))
+			if hostmanager.InWebMaintenance(manager, name) != c.faults.StaysInMaintenance {
+				t.Errorf("in maintenance: %v", hostmanager.InWebMaintenance(manager, name))
 			}
 			if n := manager.Sessions(); n > 0 {
 				t.Errorf("%d sessions are left open", n)
@@ -523,7 +524,7 @@ func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 			})
 		}
 		for at, what := range once(t, -1, false) {
-			if strings.Contains(what, "handshake") || at%lostEvery != lostEvery/2 {
+			if strings.Contains(what, "handshake") || at%lostEvery != lostEvery/2 || !every(at/lostEvery) {
 				continue
 			}
 			for _, kill := range []bool{true, false} {
@@ -573,7 +574,7 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 		select {
 		case <-s.gone:
 		case <-time.After(20 * time.Second):
-			t.Skip("this moment did not come: readings of the wire differ in number from run to run")
+			return lostAt(t, earlier(t, at), kill, start)
 		}
 		config := s.config
 		s = startAt(t, "serve", s.dir, listen, "--procedures", folder)
@@ -596,7 +597,7 @@ func lostAt(t *testing.T, at int, kill bool, start func(standin.Watch) (box *sta
 }
 
 // A load balancer and a building controller make their key themselves, which never leaves them, or are given one
-// where they are set so. What each replacement makes is called by a pattern of one's own. A cancelled request takes
+// where they are set so. What each replacement makes is called by a pattern of your own. A cancelled request takes
 // its key along; a retry uses it.
 func TestTheKeyIsMadeWhereTheBoxCan(t *testing.T) {
 	t.Parallel()

@@ -24,7 +24,7 @@ func nightOf(day time.Time) night {
 }
 
 // A window of the night holds for a year: on ordinary nights, in the nights in which the clocks change, and through a
-// freeze. The service is started anew at each moment with a clock that is there. What is asked for by day waits,
+// freeze. The service is started again at each moment with a clock that is there. What is asked for by day waits,
 // whatever time goes by while the service is down, and begins within a window and never before.
 func TestAWindowHoldsForAYear(t *testing.T) {
 	t.Parallel()

@@ -15,11 +15,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
-
 	"freshseal/cli"
 	"freshseal/cmd/freshseal/host"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
 )
 
 func main() {

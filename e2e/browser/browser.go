@@ -4,10 +4,12 @@
 package browser
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -15,6 +17,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
@@ -42,7 +45,7 @@ func Open(ctx context.Context, base, profile string, width, height int) (*Page, 
 		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Flag("disable-gpu", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-domain-reliability", true), chromedp.Flag("no-pings", true),
-		chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-prefers-reduced-motion", true),
 		chromedp.Flag("ignore-certificate-errors-spki-list", pin),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
 	allocator, endBrowser := chromedp.NewExecAllocator(ctx, options...)
@@ -58,7 +61,7 @@ func Open(ctx context.Context, base, profile string, width, height int) (*Page, 
 // Close ends the browser.
 func (p *Page) Close() { p.close() }
 
-// note keeps what a page must not do: fail, complain, or ask another host.
+// note stores what a page must not do: fail, complain, or ask another host.
 func (p *Page) note(event any) {
 	p.lock.Lock()
 	defer p.lock.Unlock()
@@ -79,7 +82,7 @@ func (p *Page) note(event any) {
 	}
 }
 
-// Faults are the errors that pages showed in the browser's console, and the
+// Faults returns the errors that pages showed in the browser's console, and the
 // requests that went to another host.
 func (p *Page) Faults() []string {
 	p.lock.Lock()
@@ -134,7 +137,8 @@ const still = `new Promise(done => {
 		const element = find(%q)
 		if (element) {
 			element.scrollIntoView({block: 'nearest', inline: 'nearest', behavior: 'instant'})
-			const box = element.getBoundingClientRect(), x = box.x + box.width / 2, y = box.y + box.height / 2
+			const box = element.getClientRects()[0] ?? element.getBoundingClientRect() // of a text that takes two lines, the first
+			const x = box.x + box.width / 2, y = box.y + box.height / 2
 			const hit = document.elementFromPoint(x, y)
 			const now = hit && document.fonts.status === 'loaded' && (element.contains(hit) || hit.closest('label')?.control === element) ? [x, y, box.width].join(' ') : ''
 			frames = now && now === before ? frames + 1 : 0
@@ -169,12 +173,19 @@ func (p *Page) Click(selector string) error {
 // itself, and what comes next waits until the list is gone.
 func (p *Page) Choose(list, choice string) error {
 	item := fmt.Sprintf("//li[starts-with(normalize-space(),%q)]", choice)
-	if err := p.Click(list); err != nil {
-		return err
+	for tries := 1; ; tries++ { // the list may have moved between the look and the click
+		if err := p.Click(list); err != nil {
+			return err
+		}
+		if opened, err := p.opens(); err != nil || !opened && tries == 5 {
+			return fmt.Errorf("opening %s: %w", list, cmp.Or(err, errClosed))
+		} else if opened {
+			break
+		}
 	}
 	click := fmt.Sprintf("(e => e ? (e.click(), 'clicked') : '')(document.evaluate(%q, document, null, "+
 		"XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue)", item)
-	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) { // the list may be drawn anew just now
+	for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) { // the list may be drawn again just now
 		if err := p.Wait(item); err != nil {
 			return err
 		}
@@ -187,7 +198,20 @@ func (p *Page) Choose(list, choice string) error {
 	return p.Wait("//body[not(descendant::*[@role='listbox'])]")
 }
 
-// Type puts a text into a field in place of what stands there.
+var errClosed = errors.New("no list of choices comes")
+
+// opens waits a while for a list of choices.
+func (p *Page) opens() (bool, error) {
+	for begun := time.Now(); time.Since(begun) < patience/6; time.Sleep(50 * time.Millisecond) {
+		said, err := p.Eval("String(document.querySelector('[role=listbox]') !== null)")
+		if err != nil || said == "true" {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
+
+// Type puts a text into a field in place of what is there.
 func (p *Page) Type(selector, text string) error {
 	if err := p.do(chromedp.WaitVisible(selector), chromedp.Focus(selector)); err != nil {
 		return err
@@ -224,7 +248,7 @@ func (p *Page) Block(pattern string) error {
 	}))
 }
 
-// Shift is how much of the page moved by itself since it was loaded, as the browser
+// Shift returns how much of the page moved by itself since it was loaded, as the browser
 // counts it (cumulative layout shift; up to 0.1 is called good).
 func (p *Page) Shift() (float64, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
@@ -265,6 +289,22 @@ func (p *Page) Slow(bytes, delay float64) error {
 	}))
 }
 
+// Media shows the page as on "print"; "" is the screen again.
+func (p *Page) Media(media string) error {
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: media})
+		return err
+	}))
+}
+
+// Zone sets the time zone of the browser, such as Pacific/Chatham.
+func (p *Page) Zone(name string) error {
+	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: name})
+		return err
+	}))
+}
+
 // Clicks is a click by the page itself, from which Appears measures.
 func (p *Page) Clicks(css string) func() error {
 	return func() error {
@@ -300,9 +340,9 @@ func (p *Page) Gone(path string) error {
 	return p.Wait("//body[not(descendant::" + strings.TrimPrefix(path, "//") + ")]")
 }
 
-// Violations are the rules of accessibility that the page breaks as it stands, of those
-// that are named or of all. axe is the text of axe-core.
-func (p *Page) Violations(axe string, rules ...string) (string, error) {
+// Violations returns the rules of accessibility that a part of the page breaks as it is now, of the named ones or of
+// all. axe is the text of axe-core; within is a CSS selector.
+func (p *Page) Violations(axe, within string, rules ...string) (string, error) {
 	if there, err := p.Eval("String(Boolean(window.axe))"); err != nil {
 		return "", err
 	} else if there != "true" {
@@ -318,7 +358,7 @@ func (p *Page) Violations(axe string, rules ...string) (string, error) {
 			strings.ReplaceAll(fmt.Sprintf("%q", rules), " ", ","))
 	}
 	return chromedp.Run(ctx,
-		chromedp.Evaluate[string](`axe.run(`+options+
+		chromedp.Evaluate[string](fmt.Sprintf(`axe.run(%q, `, within)+options+
 			`).then(r => r.violations.flatMap(v => v.nodes.map(n => v.id + ': ' + n.html.slice(0, 200) + ' ' + n.any.concat(n.all, n.none).map(a => a.message).join('; '))).join('\n'))`, chromedp.EvalAwaitPromise))
 }
 
@@ -336,7 +376,7 @@ func (p *Page) Wait(selector string) error {
 	return nil
 }
 
-// Text is the text of an element.
+// Text returns the text of an element.
 func (p *Page) Text(selector string) (string, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
@@ -350,7 +390,7 @@ func (p *Page) Eval(script string) (string, error) {
 	return chromedp.Run(ctx, chromedp.Evaluate[string](script))
 }
 
-// Fetch is what the address of a link answers to the session of the page.
+// Fetch returns what the address of a link answers to the session of the page.
 func (p *Page) Fetch(link string) (string, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
@@ -359,14 +399,14 @@ func (p *Page) Fetch(link string) (string, error) {
 		chromedp.EvalAwaitPromise))
 }
 
-// PNG is a picture of the window.
+// PNG returns a picture of the window.
 func (p *Page) PNG() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }
 
-// publicKeyPin is the base64 of the SHA-256 of the service's public key.
+// publicKeyPin returns the base64 of the SHA-256 of the service's public key.
 func publicKeyPin(base string) (string, error) {
 	u, err := url.Parse(base)
 	if err != nil {

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/chromedp/kb"
-
 	"freshseal/e2e/browser"
+
+	"github.com/chromedp/chromedp/kb"
 )
 
 func main() {

@@ -1,12 +1,13 @@
 package host
 
 import (
-	"freshseal/cli"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+
+	"freshseal/cli"
 )
 
 var (

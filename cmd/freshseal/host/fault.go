@@ -7,7 +7,7 @@ import (
 	"strconv"
 
 	"freshseal/cli"
-	"freshseal/standin"
+	"freshseal/standin/demo"
 
 	"github.com/spf13/cobra"
 )
@@ -34,14 +34,14 @@ func (a app) faults() *cobra.Command {
 		Use: "list [DEVICE]", Short: "List the faults that are set, or those that a device knows",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			set, err := standin.SetFaults(boxes())
+			set, err := demo.SetFaults(boxes())
 			if err != nil {
 				return cli.Failed("the faults cannot be read", err.Error(), "start the demo first, or name its "+
 					"folder with --dir")
 			}
 			rows, t := []row{}, cli.TableOf("device", "fault", "after", "about")
 			if len(args) == 1 {
-				known, err := standin.FaultsOfDevice(args[0])
+				known, err := demo.FaultsOfDevice(args[0])
 				if err != nil {
 					return cli.Failed("no faults are known", err.Error(), "name a device of the demo: freshseal "+
 						"device list")
@@ -60,7 +60,7 @@ func (a app) faults() *cobra.Command {
 			slices.Sort(names)
 			for _, name := range names {
 				about := ""
-				known, _ := standin.FaultsOfDevice(name) // of a device that is no more: none
+				known, _ := demo.FaultsOfDevice(name) // of a device that is no more: none
 				for _, f := range known {
 					if f.Name == set[name].Fault {
 						about = f.About
@@ -76,8 +76,8 @@ func (a app) faults() *cobra.Command {
 		Use: "set DEVICE FAULT", Short: "Have a box of the running demo do something wrong", Args: cobra.ExactArgs(2),
 		Example: "  freshseal demo fault set watch.mainquay.tidewrack.example refuses",
 		RunE: func(_ *cobra.Command, args []string) error {
-			err := standin.SetFault(boxes(), args[0], standin.FaultSet{Fault: args[1], After: after})
-			if err != nil && !errors.Is(err, standin.ErrNotFollowed) {
+			err := demo.SetFault(boxes(), args[0], demo.FaultSet{Fault: args[1], After: after})
+			if err != nil && !errors.Is(err, demo.ErrNotFollowed) {
 				return cli.Failed("the fault was not set", err.Error(), "freshseal demo fault list "+args[0])
 			}
 			return said(args[0]+": "+args[1], err)
@@ -87,8 +87,8 @@ func (a app) faults() *cobra.Command {
 	clear := &cobra.Command{
 		Use: "clear DEVICE", Short: "Have a box do everything right again", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			err := standin.SetFault(boxes(), args[0], standin.FaultSet{})
-			if err != nil && !errors.Is(err, standin.ErrNotFollowed) {
+			err := demo.SetFault(boxes(), args[0], demo.FaultSet{})
+			if err != nil && !errors.Is(err, demo.ErrNotFollowed) {
 				return cli.Failed("the fault was not cleared", err.Error(), "freshseal demo fault list")
 			}
 			return said(args[0]+": no fault", err)

@@ -15,7 +15,7 @@ import (
 	"freshseal/core/pki/request"
 	"freshseal/service"
 	"freshseal/service/problem"
-	"freshseal/standin"
+	"freshseal/standin/demo"
 
 	"github.com/spf13/cobra"
 )
@@ -35,7 +35,7 @@ func harbour(ctx context.Context, s *service.Service) error {
 	return err
 }
 
-// harbourSigns is the other side of the demo's public signer.
+// harbourSigns returns the other side of the demo's public signer.
 func (a app) harbourSigns() *cobra.Command {
 	var dir, out string
 	var trial, worst bool
@@ -49,7 +49,7 @@ func (a app) harbourSigns() *cobra.Command {
 		Example: "  freshseal parcel pack --signer harbour-ca --out out.zip\n  freshseal demo sign out.zip --out " +
 			"back\n  freshseal intake back/*",
 		RunE: func(_ *cobra.Command, args []string) error {
-			h, err := standin.OpenHarbour(filepath.Join(dir, "boxes"), nil, a.Now())
+			h, err := demo.OpenHarbour(filepath.Join(dir, "boxes"), nil, a.Now())
 			if err != nil || h == nil {
 				return cli.Failed("nothing is signed", "the demo's Harbour Authority is not there",
 					"start the demo first, or name its folder with --dir")
@@ -84,7 +84,7 @@ func (a app) harbourSigns() *cobra.Command {
 				}
 				t.Add(filepath.Join(out, name), len(content))
 			}
-			slices.SortFunc(t.Rows(), func(x, y []any) int { return strings.Compare(x[0].(string), y[0].(string)) })
+			slices.SortFunc(t.Rows, func(x, y []any) int { return strings.Compare(x[0].(string), y[0].(string)) })
 			return a.Print(map[string]int{"requests": len(requests), "files": len(answer)}, t)
 		},
 	}
@@ -96,7 +96,7 @@ func (a app) harbourSigns() *cobra.Command {
 	return c
 }
 
-// requestsOf are the requests of a pile, each once: a parcel has every one in two forms.
+// requestsOf returns the requests of a pile, each once: a parcel has every one in two forms.
 func requestsOf(accounts []pile.Account) []*x509.CertificateRequest {
 	var out []*x509.CertificateRequest
 	seen := map[string]bool{}

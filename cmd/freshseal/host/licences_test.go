@@ -10,7 +10,7 @@ import (
 	"freshseal/core/licences"
 )
 
-// What is built in stands in the notices, each with a licence. They are made by make; without them the program says so.
+// What is built in is in the notices, each with a licence. They are made by make; without them the program says so.
 func TestTheNoticesNameWhatIsBuiltIn(t *testing.T) {
 	text := licences.Text()
 	if _, err := os.Stat("../../../core/licences/text/all.txt.gz"); err != nil {

@@ -15,7 +15,7 @@ import (
 	"freshseal/notify"
 	"freshseal/service"
 	"freshseal/service/problem"
-	"freshseal/standin"
+	"freshseal/standin/demo"
 
 	"github.com/spf13/cobra"
 )
@@ -31,12 +31,12 @@ func (a app) mailbox() *cobra.Command {
 		Use: "mailbox", Short: "Show what the demo told people: by mail, to its webhook and to its syslog server",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			all, err := standin.Mailbox(filepath.Join(dir, mailbox))
+			all, err := demo.Mailbox(filepath.Join(dir, mailbox))
 			if err != nil {
 				return cli.Failed("there is no mailbox", err.Error(), "start the demo first, or name its folder "+
 					"with --dir")
 			}
-			var shown []standin.Got
+			var shown []demo.Got
 			for _, g := range all {
 				if sink == "" || g.Sink == sink {
 					shown = append(shown, g)
@@ -64,7 +64,7 @@ func (a app) mailbox() *cobra.Command {
 }
 
 // tellAll sets the demo's channels, which listen at new ports each time, and at the first start its rules.
-func tellAll(ctx context.Context, s *service.Service, sinks *standin.Sinks) error {
+func tellAll(ctx context.Context, s *service.Service, sinks *demo.Sinks) error {
 	at := func(address string) (string, int) {
 		host, port, _ := net.SplitHostPort(address)
 		n, _ := strconv.Atoi(port)

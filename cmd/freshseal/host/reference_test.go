@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"flag"
 	"fmt"
-	"freshseal/cli"
 	"os"
 	"strings"
 	"testing"
+
+	"freshseal/cli"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"

@@ -37,7 +37,7 @@ func (a app) restore() *cobra.Command {
 func words(err error) error {
 	var known *problem.Error
 	if errors.As(err, &known) {
-		return cli.Problem(known.What, known.Why, known.Next, known.Actions)
+		return cli.Failed(known.What, known.Why, cli.Advice(known.Next, known.Actions))
 	}
 	return err
 }

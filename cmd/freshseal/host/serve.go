@@ -13,24 +13,24 @@ import (
 	"syscall"
 	"time"
 
+	"freshseal/api"
 	"freshseal/cli"
 	"freshseal/contract"
-	"freshseal/service/fleet"
-	"freshseal/service/monitor"
-	"freshseal/service/paging"
-	"freshseal/service/problem"
-	"freshseal/service/replace"
-	"freshseal/service/signing"
-	"freshseal/wire"
-
-	"freshseal/api"
 	"freshseal/core/language/procedure"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/core/protocol"
 	"freshseal/notify"
 	"freshseal/service"
-	"freshseal/standin"
+	"freshseal/service/engine"
+	"freshseal/service/fleet"
+	"freshseal/service/monitor"
+	"freshseal/service/own"
+	"freshseal/service/paging"
+	"freshseal/service/problem"
+	"freshseal/service/signing"
+	"freshseal/standin/demo"
+	"freshseal/wire"
 
 	"github.com/spf13/cobra"
 )
@@ -54,8 +54,13 @@ func (a app) serve() *cobra.Command {
 			}
 			dialer := net.Dialer{Control: guard.Control}
 			published := wire.Published{Guard: wire.Guard{Never: guard.Never, Inside: true, Except: except}}
+			var forbidden func(netip.Addr) error
+			if len(guard.Never) > 0 {
+				forbidden = guard.Refuses
+			}
 			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.Now, Dial: dialer.DialContext,
-				Log: a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
+				Forbidden: forbidden,
+				Log:       a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
 				Fetch: fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
@@ -106,8 +111,8 @@ func networks(flag string, words []string) ([]netip.Prefix, error) {
 	return out, nil
 }
 
-// resolver is the system's, where DNS is to be asked.
-func resolver(ask bool) replace.Resolver {
+// resolver returns the system's, where DNS is to be asked.
+func resolver(ask bool) engine.Resolver {
 	if !ask {
 		return nil
 	}
@@ -122,7 +127,7 @@ func (a app) open(ctx context.Context, o service.Options) (*service.Service, err
 	switch {
 	case errors.As(err, &known):
 		return nil, words(err)
-	case errors.Is(err, replace.ErrOtherKey):
+	case errors.Is(err, own.ErrOtherKey):
 		return nil, cli.Failed("the service does not start", err.Error(), "put back the strongbox key that belongs "+
 			"to the database")
 	case err != nil:
@@ -179,7 +184,7 @@ func (a app) demo() *cobra.Command {
 	c := &cobra.Command{
 		Use: "demo", Short: "Run the service with a made-up fleet on loopback", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			boxes, err := standin.StartFleet(filepath.Join(dir, "boxes"), standin.Seed(seed), a.Now())
+			boxes, err := demo.StartFleet(filepath.Join(dir, "boxes"), demo.Seed(seed), a.Now())
 			if err != nil {
 				return cli.Failed("the demo's fleet does not start", err.Error(), "choose an empty folder with --dir")
 			}
@@ -195,7 +200,7 @@ func (a app) demo() *cobra.Command {
 			if err := fillFleet(c.Context(), s, boxes); err != nil {
 				return cli.Failed("the demo's fleet cannot be added", err.Error(), "choose an empty folder with --dir")
 			}
-			sinks, err := standin.StartSinks("127.0.0.1", filepath.Join(dir, mailbox), notify.Signature)
+			sinks, err := demo.StartSinks("127.0.0.1", filepath.Join(dir, mailbox), notify.Signature)
 			if err != nil {
 				return cli.Failed("the demo's mailbox does not start", err.Error(), "choose an empty folder with --dir")
 			}
@@ -216,8 +221,8 @@ func (a app) demo() *cobra.Command {
 }
 
 // fillFleet adds the devices that are not there yet, and reads them all.
-func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
-	known, _, err := s.Fleet.Devices(ctx, fleet.DeviceFilter{}, paging.Page{})
+func fillFleet(ctx context.Context, s *service.Service, boxes *demo.Fleet) error {
+	known, _, err := s.Fleet.Lists.Devices(ctx, fleet.DeviceFilter{}, paging.Page{})
 	if err != nil || len(known) > len(boxes.Members) { // all of them and the service itself
 		return errors.Join(err, sweepOnce(ctx, s))
 	}
@@ -230,7 +235,7 @@ func fillFleet(ctx context.Context, s *service.Service, boxes *standin.Fleet) er
 		if w.Socks {
 			n.Way = "socks"
 		}
-		_, err = s.Access.AddSite(ctx, n)
+		_, err = s.Access.Sites.AddSite(ctx, n)
 		if err := unlessThere(err); err != nil {
 			return err
 		}
@@ -289,7 +294,7 @@ func unlessThere(err error) error {
 }
 
 // changedElsewhere lets one device be replaced, and somebody undo it behind our back.
-func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fleet) error {
+func changedElsewhere(ctx context.Context, s *service.Service, boxes *demo.Fleet) error {
 	r, err := s.Replace.Begin(ctx, contract.Order{Device: boxes.Meddled, Slot: "web", Signer: contract.BenchSigner},
 		"admin")
 	if err != nil {
@@ -305,7 +310,7 @@ func changedElsewhere(ctx context.Context, s *service.Service, boxes *standin.Fl
 
 // introduce writes a client's file for the demo and tells how to sign in.
 func (a app) introduce(ctx context.Context, s *service.Service, dir, url string) error {
-	own, err := s.Replace.OwnCertificate(nil)
+	own, err := s.Own.Certificate(nil)
 	if err != nil {
 		return err
 	}

@@ -2,9 +2,10 @@ package host
 
 import (
 	"fmt"
-	"freshseal/cli"
 	"os"
 	"strings"
+
+	"freshseal/cli"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"

@@ -1,0 +1,231 @@
+package people
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+
+	"freshseal/cli"
+	"freshseal/contract"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *commands) user() *cobra.Command {
+	var role, passwordFile string
+	list := &cobra.Command{
+		Use: "list", Short: "List all users", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			users, err := cli.ListOf[contract.User](ctx, client, "/users")
+			if err != nil {
+				return err
+			}
+			t := cli.Table{Head: []string{"user", "role", "added"}}
+			for _, u := range users {
+				t.Add(u.Name, cli.Word(u.Role), u.AddedAt)
+			}
+			return a.Print(users, t)
+		}),
+	}
+	add := &cobra.Command{
+		Use: "add NAME --role ROLE", Short: "Add a user", Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			password, err := a.Secret("password of "+args[0], passwordFile, "--password-file")
+			if err != nil {
+				return err
+			}
+			var u contract.User
+			if err := client.Do(ctx, "POST", cli.V1+"/users", contract.NewUser{Name: args[0], Role: contract.Role(role),
+				Password: password}, &u); err != nil {
+				return err
+			}
+			cli.Put(a.Out, "%s may sign in as %s\n", u.Name, u.Role)
+			return nil
+		}),
+	}
+	add.Flags().StringVar(&role, "role", "", "viewer (look), operator (read, replace, take in) or admin (everything)")
+	add.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
+	add.MarkFlagRequired("role")
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Delete a user and end their sessions", Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			return client.Do(ctx, "DELETE", cli.V1+"/users"+cli.Item(args[0]), nil, nil)
+		}),
+	}
+	return cli.Noun("user", "People who may sign in", list, add, a.userEdit(), remove, a.password())
+}
+
+func (a *commands) userEdit() *cobra.Command {
+	var role, passwordFile string
+	c := &cobra.Command{
+		Use: "edit NAME", Short: "Change the role or password of a user; all their sessions end",
+		Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			var change contract.UserChange
+			if role != "" {
+				r := contract.Role(role)
+				change.Role = &r
+			}
+			if passwordFile != "" {
+				password, err := a.Secret("new password of "+args[0], passwordFile, "--password-file")
+				if err != nil {
+					return err
+				}
+				change.Password = &password
+			}
+			var u contract.User
+			if err := client.Do(ctx, "PATCH", cli.V1+"/users"+cli.Item(args[0]), change, &u); err != nil {
+				return err
+			}
+			cli.Put(a.Out, "%s is %s from now on\n", u.Name, u.Role)
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "read a new password from this file (- for standard input)")
+	return c
+}
+
+func (a *commands) password() *cobra.Command {
+	var oldFile, newFile string
+	c := &cobra.Command{
+		Use: "password", Short: "Change your own password; your other sessions end", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			old, err := a.Secret("old password", oldFile, "--old-file")
+			if err != nil {
+				return err
+			}
+			fresh, err := a.Secret("new password", newFile, "--new-file")
+			if err != nil {
+				return err
+			}
+			if err := client.Do(ctx, "POST", cli.V1+"/password", map[string]string{"old": old, "new": fresh},
+				nil); err != nil {
+				return err
+			}
+			cli.Putln(a.Out, "the password is changed")
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&oldFile, "old-file", "", "read the old password from this file")
+	c.Flags().StringVar(&newFile, "new-file", "", "read the new password from this file")
+	return c
+}
+
+func (a *commands) token() *cobra.Command {
+	var n contract.NewToken
+	var role string
+	show := func(tokens []contract.Token) cli.Table {
+		t := cli.Table{Head: []string{"id", "label", "user", "role", "ends"}}
+		for _, each := range tokens {
+			t.Add(each.ID, each.Label, each.User, cli.Word(each.Role), cli.OnDay(&each.EndsAt))
+		}
+		return t
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List all tokens", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			tokens, err := cli.ListOf[contract.Token](ctx, client, "/tokens")
+			if err != nil {
+				return err
+			}
+			return a.Print(tokens, show(tokens))
+		}),
+	}
+	add := &cobra.Command{
+		Use: "add LABEL --role ROLE", Short: "Create a token for a program; it is shown once", Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			n.Label, n.Role = args[0], contract.Role(role)
+			var made contract.Token
+			if err := client.Do(ctx, "POST", cli.V1+"/tokens", n, &made); err != nil {
+				return err
+			}
+			if a.As != "table" {
+				return a.Print(made, show([]contract.Token{made}))
+			}
+			cli.Putln(a.Out, made.Secret)
+			return nil
+		}),
+	}
+	add.Flags().StringVar(&role, "role", "", "monitor (metrics only), viewer, operator or admin")
+	add.Flags().IntVar(&n.Days, "days", 90, "validity, in days")
+	add.MarkFlagRequired("role")
+	remove := &cobra.Command{
+		Use: "remove ID", Short: "Revoke a token", Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			return client.Do(ctx, "DELETE", cli.V1+"/tokens"+cli.Item(args[0]), nil, nil)
+		}),
+	}
+	return cli.Noun("token", "API tokens", list, add, remove)
+}
+
+func (a *commands) audit() *cobra.Command {
+	var by contract.AuditFilter
+	most := 200
+	list := &cobra.Command{
+		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			query := url.Values{"limit": {strconv.Itoa(most)}}
+			for name, value := range map[string]string{"who": by.Who, "text": by.Text, "from": by.From,
+				"until": by.Until} {
+				if value != "" {
+					query.Set(name, value)
+				}
+			}
+			var page struct {
+				Items []contract.AuditEntry `json:"items"`
+			}
+			if err := client.Do(ctx, "GET", cli.V1+"/audit?"+query.Encode(), nil, &page); err != nil {
+				return err
+			}
+			entries := page.Items
+			t := cli.Table{Head: []string{"id", "at", "who", "what", "about"}}
+			for _, e := range entries {
+				t.Add(fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About)
+			}
+			return a.Print(entries, t)
+		}),
+	}
+	list.Flags().StringVar(&by.Who, "who", "", "only what this user did")
+	list.Flags().StringVar(&by.Text, "text", "", "only entries with this text in what was done, or to what")
+	list.Flags().StringVar(&by.From, "from", "", "only from this day on, such as 2026-03-01")
+	list.Flags().StringVar(&by.Until, "until", "", "only up to this day")
+	list.Flags().IntVar(&most, "most", most, "how many entries, at most 1000")
+	var noted string
+	verify := &cobra.Command{
+		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			var v contract.Verification
+			if err := client.Do(ctx, "GET", cli.V1+"/audit/verification?"+url.Values{"head": {noted}}.Encode(), nil,
+				&v); err != nil {
+				return err
+			}
+			t := cli.Table{Head: []string{"entries", "whole", "fault"}}
+			t.Add(v.Entries, cli.Yes(v.Whole), v.Fault)
+			if err := a.Print(v, t); err != nil {
+				return err
+			}
+			if !v.Whole {
+				return cli.FoundWrong
+			}
+			return nil
+		}),
+	}
+	verify.Flags().StringVar(&noted, "head", "", "ID:HASH, a head that was noted earlier and must still be there")
+	head := &cobra.Command{
+		Use: "head", Short: "Print the newest entry as ID:HASH, to be noted elsewhere", Args: cobra.NoArgs,
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+			var h contract.Head
+			if err := client.Do(ctx, "GET", cli.V1+"/audit/head", nil, &h); err != nil {
+				return err
+			}
+			if a.As == "json" {
+				return a.Print(h, cli.Table{})
+			}
+			cli.Put(a.Out, "%d:%s\n", h.ID, h.Hash)
+			return nil
+		}),
+	}
+	return cli.Noun("audit", "The log of who did what and when", list, verify, head)
+}
