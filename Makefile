@@ -8,6 +8,10 @@ SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(
 COMMIT  := $(shell git describe --always --dirty=+ --abbrev=12 --exclude='*' 2>/dev/null)
 
 export CGO_ENABLED = 0
+# The same for building, vetting and testing: else all is compiled once for each.
+export GOFLAGS += -trimpath
+
+MAKEFLAGS += -j4
 
 .PHONY: build demo check test lint bench kinds year shots package clean tools
 
@@ -20,8 +24,8 @@ $(LICENCES): go.mod console/package-lock.json build/licences/main.go console/nod
 	@mkdir -p bin
 	$(GO) run ./build/licences >bin/licences.txt && gzip -9nc bin/licences.txt >$@.new && mv $@.new $@
 
-bin/freshseal: $(SOURCES) $(CONSOLE) $(LICENCES) | tools
-	$(GO) build -trimpath -ldflags='-s -w -X freshseal/cli.commit=$(COMMIT)' -o $@ ./cmd/freshseal
+bin/freshseal: $(SOURCES) $(CONSOLE) $(LICENCES) | tools compiled
+	$(GO) build -ldflags='-s -w -X freshseal/cli.commit=$(COMMIT)' -o $@ ./cmd/freshseal
 
 # What Debian does not have in the version that is needed can only be asked for.
 tools:
@@ -39,12 +43,26 @@ $(CONSOLE): console/node_modules/.done console/index.html console/vite.config.ts
 demo: bin/freshseal
 	bin/freshseal demo --dir .demo
 
-test: bin/freshseal
+# The stories wait more than they compute: they begin first, and the others run beside them. Nothing comes from the
+# cache: e2e drives a program that go test does not know of.
+test: bin/freshseal debian vetted linted
+	$(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./e2e ./...
+
+.PHONY: debian compiled vetted linted
+
+debian:
 	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium systemd shellcheck busybox tcsh
+
+# What others wrote is compiled while packages and the console are still on their way.
+compiled: | tools
+	@$(GO) build $$($(GO) list -e -deps -f '{{if not .Standard}}{{with .Module}}{{if not .Main}}{{$$.ImportPath}}{{end}}{{end}}{{end}}' ./... | grep -v ' ')
+
+vetted: bin/freshseal
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	$(GO) vet ./...
-	cd console && npm run --silent check && npm run --silent lint
-	$(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./... # vetted above; many tests wait; never from the cache: e2e drives a program that go test does not know of
+
+linted: $(CONSOLE)
+	cd console && npm run --silent lint
 
 # All that needs no package beyond Go and Node: what a developer runs all day.
 check: lint
