@@ -49,7 +49,7 @@ func (b *box) startSSH(t testing.TB) {
 	at := func(name string) string { return filepath.Join(b.dir, "ssh", name) }
 	os.MkdirAll(at(""), 0o700)
 	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", at("host"))
-	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-f", at("id"))
+	must(t, "", "ssh-keygen", "-q", "-t", "ed25519", "-a", "1", "-N", passphrase, "-f", at("id")) // it is opened often
 	public, err := os.ReadFile(at("id.pub"))
 	if err != nil {
 		t.Fatal(err)
@@ -57,8 +57,8 @@ func (b *box) startSSH(t testing.TB) {
 	write(t, at("authorized_keys"), string(public))
 	write(t, at("sshd_config"), strings.ReplaceAll(fmt.Sprintf("Port %s\nListenAddress %s\nHostKey %s\nPidFile "+
 		"none\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication "+
-		"no\nSubsystem sftp internal-sftp\n",
-		b.sshPort, b.address, at("host"), at("authorized_keys")), unless(b.without), ""))
+		"no\nSubsystem sftp internal-sftp\nSetEnv HOME=%s\n", // with no .bashrc of whoever runs the tests
+		b.sshPort, b.address, at("host"), at("authorized_keys"), at("")), unless(b.without), ""))
 	b.endSSH = daemon.Start(t, net.JoinHostPort(b.address, b.sshPort), "/usr/sbin/sshd", "-D", "-e", "-f",
 		at("sshd_config"))
 	b.hostKey = "ssh-ed25519 " + strings.Fields(must(t, "", "ssh-keygen", "-l", "-f", at("host.pub")))[1]
