@@ -26,6 +26,7 @@ import (
 	"freshseal/core/language/library"
 	_ "freshseal/core/language/verb"
 	"freshseal/core/pki/pack"
+	"freshseal/core/replacement"
 	"freshseal/core/testkit"
 	"freshseal/service/access"
 	"freshseal/service/monitor"
@@ -273,6 +274,45 @@ func TestAnInventoryComesAndGoes(t *testing.T) {
 		out.Changed != 1 ||
 		out.Added != 0 || out.Lines[0].Changes[0].To != "port captain" {
 		t.Errorf("%+v, %v", out, err)
+	}
+}
+
+// A line that says what is there changes nothing, even of a device that is being worked on: a list of the fleet may be
+// imported at any time. What would change that device is refused.
+func TestAnImportOfTheSameDisturbsNoReplacement(t *testing.T) {
+	q := newQuay(t)
+	if _, err := q.Inventory.ImportDevices(t.Context(), contract.ImportTerms{CSV: inventory}); err != nil {
+		t.Fatal(err)
+	}
+	slot, err := q.db.Slots.Get(t.Context(), "gate-1.tidewrack.example", "web")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := q.db.Replacements.Add(t.Context(), store.Replacement{DeviceID: slot.DeviceID,
+		SlotID: slot.ID}, []int64{slot.ID}, replacement.Progress{Stage: replacement.Sign, State: replacement.Waiting},
+		"procedure: x", nil); err != nil {
+		t.Fatal(err)
+	}
+	one, _, _ := strings.Cut(inventory, "gate-2") // a small part of the fleet is read in another way
+	for n := range smallPart {
+		if _, err := q.AddDevice(t.Context(), contract.NewDevice{Name: fmt.Sprintf("pier-%d", n),
+			Address: "192.0.2.9", Slots: []contract.DeviceSlot{{Name: "web"}}}); err != nil {
+			t.Fatal(err)
+		}
+		if n > 0 && n < smallPart-1 {
+			continue
+		}
+		for _, file := range []string{inventory, one} {
+			out, err := q.Inventory.ImportDevices(t.Context(), contract.ImportTerms{CSV: file})
+			if err != nil || !out.Done || out.Added+out.Changed+out.Wrong > 0 {
+				t.Errorf("%+v, %v", out, err)
+			}
+			moved := strings.Replace(file, "west,web,443", "west,web,9443", 1)
+			out, err = q.Inventory.ImportDevices(t.Context(), contract.ImportTerms{CSV: moved})
+			if err != nil || out.Done || out.Wrong != 2 || !strings.Contains(out.Lines[0].Why, "in progress") {
+				t.Errorf("a slot that is worked on was moved: %+v, %v", out, err)
+			}
+		}
 	}
 }
 

@@ -16,20 +16,26 @@ import (
 // importing is an import that is being planned.
 type importing struct {
 	store.Inventory
-	out contract.Import
-	at  map[string]int // where each device stands in out.Lines
+	out   contract.Import
+	known map[string]contract.Device // the whole inventory, nil if the file has a small part of it only
 }
 
 // ImportDevices makes the inventory match a file: missing devices are added, existing ones are changed if the file
 // differs. If one line is wrong nothing is changed, unless the import may be partial. A second import changes nothing,
 // and nothing is ever removed.
 func (s *Inventory) ImportDevices(ctx context.Context, t contract.ImportTerms) (contract.Import, error) {
-	i := importing{out: contract.Import{Lines: []contract.Imported{}}, at: map[string]int{}}
+	i := importing{out: contract.Import{Lines: []contract.Imported{}}}
 	lines, err := readImport(t)
 	if err != nil {
 		return i.out, err
 	}
-	for _, group := range groupLines(lines) {
+	groups := groupLines(lines)
+	if len(groups)*smallPart > s.store.Devices.Count(store.DeviceFilter{}) {
+		if i.known, err = s.inventory(ctx); err != nil {
+			return i.out, err
+		}
+	}
+	for _, group := range groups {
 		if err := s.plan(ctx, &i, group); err != nil {
 			return i.out, err
 		}
@@ -56,6 +62,36 @@ func (s *Inventory) ImportDevices(ctx context.Context, t contract.ImportTerms) (
 	return i.out, nil
 }
 
+// smallPart is the share of the inventory, one device in so many, up to which the devices of a file are read one by
+// one.
+const smallPart = 20
+
+// inventory returns all devices by their names.
+func (s *Inventory) inventory(ctx context.Context) (map[string]contract.Device, error) {
+	devices, err := s.Lists.allDevices(ctx)
+	out := make(map[string]contract.Device, len(devices))
+	for _, d := range devices {
+		out[d.Name] = d
+	}
+	return out, err
+}
+
+// find returns a device of the file as it is now, or store.ErrNotFound.
+func (s *Inventory) find(ctx context.Context, i *importing, name string) (contract.Device, error) {
+	if i.known != nil {
+		d, found := i.known[name]
+		if !found {
+			return d, store.ErrNotFound
+		}
+		return d, nil
+	}
+	row, err := s.store.Devices.Get(ctx, name)
+	if err != nil {
+		return contract.Device{}, err
+	}
+	return s.show(ctx, row)
+}
+
 // plan plans the lines of one device. Errors are recorded with their lines.
 func (s *Inventory) plan(ctx context.Context, i *importing, group []importLine) error {
 	first := group[0]
@@ -66,7 +102,7 @@ func (s *Inventory) plan(ctx context.Context, i *importing, group []importLine) 
 	}
 	before := i.Inventory // slices are only appended to
 	wrong := -1
-	there, err := s.store.Devices.Get(ctx, first.get("name"))
+	there, err := s.find(ctx, i, first.get("name"))
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		wrong, err = s.planNew(ctx, i, group, entries)
@@ -74,6 +110,7 @@ func (s *Inventory) plan(ctx context.Context, i *importing, group []importLine) 
 		return err
 	case there.Family == OwnFamily:
 		wrong, err = 0, notOwn("it cannot be changed")
+	case saysTheSame(there, group): // which is allowed whatever is in progress
 	default:
 		wrong, err = s.planChanges(ctx, i, group, entries)
 	}

@@ -61,6 +61,28 @@ func (l importLine) agrees(first importLine, slots map[string]int) error {
 	return nil
 }
 
+// saysTheSame reports whether each line of a device says what an export of it would say, or nothing. Lines that mean
+// the same in other words are not recognized.
+func saysTheSame(d contract.Device, group []importLine) bool {
+	for _, line := range group {
+		i := slices.IndexFunc(d.Slots, func(slot contract.DeviceSlot) bool { return slot.Name == line.slotName() })
+		if i < 0 && line.namesSlot() {
+			return false
+		}
+		var slot contract.DeviceSlot
+		if i >= 0 {
+			slot = d.Slots[i]
+		}
+		there := exported(d, slot)
+		for name, text := range line.cells {
+			if text != "" && text != there[name] && (text != cleared || there[name] != "") {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 func (l importLine) slotName() string {
 	if name := l.get("slot"); name != "" {
 		return name
