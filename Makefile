@@ -44,14 +44,14 @@ demo: bin/freshseal
 	bin/freshseal demo --dir .demo
 
 # The stories wait more than they compute: they begin first, and the others run beside them. Nothing comes from the
-# cache: e2e drives a program that go test does not know of.
+# cache: the stories drive a program that go test does not know of.
 test: bin/freshseal debian vetted linted
-	$(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./e2e ./...
+	FRESHSEAL_PROGRAM=$(CURDIR)/bin/freshseal $(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./e2e ./...
 
 .PHONY: debian compiled vetted linted
 
 debian:
-	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium systemd shellcheck busybox tcsh
+	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium-headless-shell systemd shellcheck busybox tcsh
 
 # What others wrote is compiled while packages and the console are still on their way.
 compiled: | tools
@@ -90,7 +90,7 @@ year:
 	FRESHSEAL_YEAR=1 $(GO) test -count=1 -parallel 8 -timeout 60m -run TestAYearOfReplacements -v ./e2e | grep -v '^=== '
 
 shots: bin/freshseal
-	@$(PKG) chromium xvfb xterm x11-utils imagemagick fonts-dejavu-core
+	@$(PKG) chromium-headless-shell xvfb xterm x11-utils imagemagick fonts-dejavu-core
 	$(GO) run ./e2e/shots -program bin/freshseal -out docs/screenshots
 
 package: bin/freshseal

@@ -41,6 +41,7 @@ func Open(ctx context.Context, base, profile string, width, height int) (*Page, 
 		return nil, err
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.UserDataDir(profile),
+		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), // without the windows of a browser that nobody sees
 		chromedp.WindowSize(width, height),
 		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Flag("disable-gpu", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
@@ -108,8 +109,10 @@ func (p *Page) Size(width, height int) error {
 
 // SignIn signs in on the page that asks for it.
 func (p *Page) SignIn(user, password string) error {
-	if err := p.do(chromedp.WaitVisible("#user"), chromedp.SendKeys("#user", user),
-		chromedp.SendKeys("#password", password)); err != nil {
+	if err := p.Type("#user", user); err != nil {
+		return err
+	}
+	if err := p.Type("#password", password); err != nil {
 		return err
 	}
 	if err := p.Click(Button("Sign in")); err != nil {
@@ -127,11 +130,40 @@ func Button(text string) string {
 // Link finds a link by a part of its address.
 func Link(href string) string { return fmt.Sprintf("//a[contains(@href,%q)]", href) }
 
+// find is a function of a script that takes an XPath or a CSS selector.
+const find = `const find = selector => /^[/(]/.test(selector) ? document.evaluate(selector, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(selector)`
+
+// shown is a script that waits until an element is visible, and tells something of it. The page looks by itself, and
+// not too often: to be asked all the time would be most of what it does.
+const shown = `new Promise(done => {
+	` + find + `
+	const look = () => {
+		const element = find(%q)
+		if (element?.checkVisibility({visibilityProperty: true})) done(%s)
+		else setTimeout(look, 30)
+	}
+	look()
+})`
+
+// see waits until an element is visible, on this page or one that comes, and returns what a script tells of it.
+func (p *Page) see(selector, tell string) (string, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	for {
+		out, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(shown, selector, tell),
+			chromedp.EvalAwaitPromise))
+		if err == nil || ctx.Err() != nil {
+			return out, err
+		}
+		time.Sleep(50 * time.Millisecond) // another page came meanwhile
+	}
+}
+
 // still is a script that waits until an element can be hit, has not moved for some frames, and
 // tells its middle: a page that is still arranging itself, such as for a font that has just come,
 // would move it from under the mouse.
 const still = `new Promise(done => {
-	const find = selector => /^[/(]/.test(selector) ? document.evaluate(selector, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(selector)
+	` + find + `
 	let before = '', frames = 0
 	const look = () => {
 		const element = find(%q)
@@ -213,10 +245,7 @@ func (p *Page) opens() (bool, error) {
 
 // Type puts a text into a field in place of what is there.
 func (p *Page) Type(selector, text string) error {
-	if err := p.do(chromedp.WaitVisible(selector), chromedp.Focus(selector)); err != nil {
-		return err
-	}
-	if _, err := p.Eval("document.activeElement.select(), ''"); err != nil {
+	if _, err := p.see(selector, "(element.focus(), element.select(), '')"); err != nil {
 		return err
 	}
 	return p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
@@ -369,7 +398,7 @@ func (p *Page) Upload(selector string, files ...string) error {
 
 // Wait waits until an element is visible.
 func (p *Page) Wait(selector string) error {
-	if err := p.do(chromedp.WaitVisible(selector)); err != nil {
+	if _, err := p.see(selector, "''"); err != nil {
 		text, _ := p.Text("body")
 		return fmt.Errorf("waiting for %s: %w; the page says:\n%s", selector, err, text)
 	}
@@ -377,11 +406,7 @@ func (p *Page) Wait(selector string) error {
 }
 
 // Text returns the text of an element.
-func (p *Page) Text(selector string) (string, error) {
-	ctx, cancel := context.WithTimeout(p.ctx, patience)
-	defer cancel()
-	return chromedp.Run(ctx, chromedp.Text(selector))
-}
+func (p *Page) Text(selector string) (string, error) { return p.see(selector, "element.innerText") }
 
 // Eval evaluates a script to a string.
 func (p *Page) Eval(script string) (string, error) {

@@ -68,7 +68,8 @@ export const theme = createTheme({
         '@media (prefers-reduced-motion: reduce)': {
           '*, *::before, *::after': {
             animationDuration: '0.01ms !important',
-            transitionDuration: '0.01ms !important',
+            animationIterationCount: '1 !important',
+            transition: 'none !important', // not short: all elements would have one for all that changes
             scrollBehavior: 'auto !important',
           },
         },
