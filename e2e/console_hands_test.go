@@ -285,10 +285,17 @@ func TestTheConsoleFollowsWithoutAStream(t *testing.T) {
 	)
 }
 
-// Every page and dialog keeps the rules of accessibility, light and dark, wide and
-// narrow.
-func TestTheConsoleIsAccessible(t *testing.T) {
-	t.Parallel()
+// rules looks at pages by the rules of accessibility, light and dark.
+type rules struct {
+	t      *testing.T
+	p      *browser.Page
+	axe    string
+	within string // a part of the page
+}
+
+// accessible opens the console of a demo that has something on every page.
+func accessible(t *testing.T, within string) *rules {
+	t.Helper()
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatal(err)
@@ -297,30 +304,69 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 	s.ok("replace", gate+"/web", "--signer", "bench", "--watch") // r2
 	s.ok("replace", tickets+"/web", "--signer", "desk")          // r3
 	s.ok("batch", "start", "radar.gannet-point.tidewrack.example/web", "--by", "desk")
-	p := openConsole(t, s)
-	within := "html"
-	look := func(what string, rules ...string) {
-		t.Helper()
-		found, err := p.Violations(string(axe), within, rules...)
-		if err != nil {
-			t.Errorf("%s: %v", what, err)
-		} else if found != "" {
-			t.Errorf("%s breaks\n%s", what, found)
+	return &rules{t: t, p: openConsole(t, s), axe: string(axe), within: within}
+}
+
+func (r *rules) look(what string, rules ...string) {
+	r.t.Helper()
+	found, err := r.p.Violations(r.axe, r.within, rules...)
+	if err != nil {
+		r.t.Errorf("%s: %v", what, err)
+	} else if found != "" {
+		r.t.Errorf("%s breaks\n%s", what, found)
+	}
+}
+
+// dark looks again in dark colours, in which only the contrast is another one.
+func (r *rules) dark(what string) {
+	r.t.Helper()
+	colours := func(scheme string) func() error {
+		return func() error {
+			_, err := r.p.Eval("document.documentElement.setAttribute('data-scheme', '" + scheme + "'), ''")
+			return err
 		}
 	}
-	// In dark colours only the contrast is another one.
-	dark := func(what string) {
-		t.Helper()
-		colours := func(scheme string) func() error {
-			return func() error {
-				_, err := p.Eval("document.documentElement.setAttribute('data-scheme', '" + scheme + "'), ''")
-				return err
-			}
+	steps(r.t, colours("dark"), r.p.Settle)
+	r.look("dark "+what, "color-contrast")
+	steps(r.t, colours("light"), r.p.Settle)
+}
+
+// Every page keeps the rules of accessibility, light and dark, wide and narrow.
+func TestTheConsoleIsAccessible(t *testing.T) {
+	t.Parallel()
+	r := accessible(t, "html")
+	p := r.p
+	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate +
+		"?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
+		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk",
+		"/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites",
+		"/settings/signers", "/settings/roots",
+		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere",
+		"/compare?a=" + gate + "/web&b=" + tickets + "/web"}
+	for _, page := range pages {
+		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)
+		if shift, err := p.Shift(); err != nil || shift > 0.1 {
+			t.Errorf("%s moves by %.3f while it loads, %v", page, shift, err)
 		}
-		steps(t, colours("dark"), p.Settle)
-		look("dark "+what, "color-contrast")
-		steps(t, colours("light"), p.Settle)
+		if title, err := p.Eval("document.title"); err != nil || !strings.HasSuffix(title, "Fresh Seal") ||
+			title == "Fresh Seal" {
+			t.Errorf("the tab of %s says %q, %v", page, title, err)
+		}
+		r.look(page)
+		r.dark(page)
+		steps(t, func() error { return p.Size(390, 844) }, p.Settle)
+		r.look("narrow "+page, "target-size", "scrollable-region-focusable", "aria-hidden-focus", "button-name",
+			"link-name",
+			"label", "page-has-heading-one")
+		steps(t, func() error { return p.Size(1280, 800) })
 	}
+}
+
+// Every dialog keeps them too. What is behind it is looked at as a page.
+func TestTheConsolesDialogsAreAccessible(t *testing.T) {
+	t.Parallel()
+	r := accessible(t, "[role=dialog]")
+	p := r.p
 	dialogs := []struct {
 		page string
 		open []func() error
@@ -352,37 +398,12 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		{"/notices", []func() error{func() error { return p.Click(browser.Button("Add a channel")) }}},
 		{"/", []func() error{func() error { return p.Click(browser.Button("Search")) }}},
 	}
-	pages := []string{"/", "/slots", "/slots/" + gate + "/web", "/devices", "/devices/" + gate, "/devices/" + gate +
-		"?section=about", "/replacements", "/replacements?of=batches", "/replacements/r2",
-		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk",
-		"/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites",
-		"/settings/signers", "/settings/roots",
-		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere",
-		"/compare?a=" + gate + "/web&b=" + tickets + "/web"}
-	for _, page := range pages {
-		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)
-		if shift, err := p.Shift(); err != nil || shift > 0.1 {
-			t.Errorf("%s moves by %.3f while it loads, %v", page, shift, err)
-		}
-		if title, err := p.Eval("document.title"); err != nil || !strings.HasSuffix(title, "Fresh Seal") ||
-			title == "Fresh Seal" {
-			t.Errorf("the tab of %s says %q, %v", page, title, err)
-		}
-		look(page)
-		dark(page)
-		steps(t, func() error { return p.Size(390, 844) }, p.Settle)
-		look("narrow "+page, "target-size", "scrollable-region-focusable", "aria-hidden-focus", "button-name",
-			"link-name",
-			"label", "page-has-heading-one")
-		steps(t, func() error { return p.Size(1280, 800) })
-	}
-	within = "[role=dialog]" // what is behind it was looked at
 	for _, d := range dialogs {
 		steps(t, func() error { return p.Go(d.page) }, func() error { return p.Wait("//h1") })
 		steps(t, d.open...)
 		steps(t, func() error { return p.Wait("//*[@role='dialog']") }, p.Settle)
-		look("dialog of " + d.page)
-		dark("dialog of " + d.page)
+		r.look("dialog of " + d.page)
+		r.dark("dialog of " + d.page)
 	}
 }
 

@@ -62,7 +62,7 @@ func TestARenewalByAManagerMayBeKilled(t *testing.T) {
 	} {
 		for at, what := range m.renewal(t, -1, false) {
 			for _, lost := range []bool{false, true} {
-				if !strings.Contains(what, m.tells) || lost && strings.HasPrefix(what, "true") {
+				if !strings.Contains(what, m.tells) || lost && strings.HasPrefix(what, "true") || !every(at) {
 					continue
 				}
 				t.Run(fmt.Sprint(at, m.family, shorten(what), lost), func(t *testing.T) {

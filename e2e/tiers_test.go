@@ -125,10 +125,9 @@ func TestChainsOfEveryLength(t *testing.T) {
 		authorities[tiers] = newTiered(t, tiers)
 		s.ok("trust-group", "add", "fleet", authorities[tiers].root(t))
 	}
-	everything := os.Getenv("FRESHSEAL_KINDS") == "all"
 	for i, r := range all {
 		for cell := range 6 {
-			if !everything && cell != i%6 {
+			if !everything && (i%2 > 0 || cell != i/2%6) {
 				continue
 			}
 			tiers, root := cell%3+1, cell >= 3

@@ -12,7 +12,13 @@ export function useLive(id: string, state?: Replacement['state']) {
   const [holds, setHolds] = useState(false)
   useEffect(() => {
     if (!running) return
-    const fresh = () => void queryClient.invalidateQueries({ queryKey: [...keys.replacements, id] })
+    let due = 0 // news come in bursts, of which the last counts
+    const fresh = () => {
+      due ||= window.setTimeout(() => {
+        due = 0
+        void queryClient.invalidateQueries({ queryKey: [...keys.replacements, id] })
+      }, 100)
+    }
     const stream = new EventSource(`/api/v1/replacements/${encodeURIComponent(id)}/events`)
     stream.addEventListener('open', () => setHolds(true))
     stream.addEventListener('error', () => setHolds(false))
@@ -22,6 +28,7 @@ export function useLive(id: string, state?: Replacement['state']) {
       void stale('replacements')
     })
     return () => {
+      window.clearTimeout(due)
       stream.close()
       setHolds(false)
     }
