@@ -43,12 +43,14 @@ $(CONSOLE): console/node_modules/.done console/index.html console/vite.config.ts
 demo: bin/freshseal
 	bin/freshseal demo --dir .demo
 
-# The stories wait more than they compute: they begin first, and the others run beside them. Nothing comes from the
-# cache: the stories drive a program that go test does not know of.
-test: bin/freshseal debian vetted linted
-	FRESHSEAL_PROGRAM=$(CURDIR)/bin/freshseal $(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./e2e ./...
+test: linted tested
 
-.PHONY: debian compiled vetted linted
+# The stories wait more than they compute: they begin first, and the others and the console's lint run beside them.
+# Nothing comes from the cache: the stories drive a program that go test does not know of.
+tested: bin/freshseal debian vetted
+	FRESHSEAL_PROGRAM=$(CURDIR)/bin/freshseal $(GO) test -count=1 -vet=off -ldflags='-s -w' -p 3 -parallel 16 -timeout 18m ./e2e ./...
+
+.PHONY: tested debian compiled vetted linted
 
 debian:
 	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium-headless-shell systemd shellcheck busybox tcsh
@@ -61,7 +63,7 @@ vetted: bin/freshseal
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	$(GO) vet ./...
 
-linted: $(CONSOLE)
+linted: $(CONSOLE) | compiled
 	cd console && npm run --silent lint
 
 # All that needs no package beyond Go and Node: what a developer runs all day.
