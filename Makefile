@@ -48,7 +48,7 @@ test: linted tested
 # The stories wait more than they compute: they begin first, and the others and the console's lint run beside them.
 # Nothing comes from the cache: the stories drive a program that go test does not know of.
 tested: bin/freshseal debian vetted
-	FRESHSEAL_PROGRAM=$(CURDIR)/bin/freshseal $(GO) test -count=1 -vet=off -ldflags='-s -w' -p 3 -parallel 16 -timeout 18m ./e2e ./...
+	FRESHSEAL_PROGRAM=$(CURDIR)/bin/freshseal $(GO) test -count=1 -vet=off -ldflags='-s -w' -parallel 16 -timeout 18m ./e2e ./...
 
 .PHONY: tested debian compiled vetted linted
 
