@@ -584,6 +584,13 @@ func TestADeviceOfAFamily(t *testing.T) {
 	if err != nil || again.Changed+again.Added+again.Wrong > 0 {
 		t.Errorf("%+v, %v", again, err)
 	}
+	// what is not exported can be cleared all the same; dots leave it as it is
+	for cell, changes := range map[string]int{sealedSetting: 0, "-": 1} {
+		if again, err = q.Inventory.ImportDevices(t.Context(), contract.ImportTerms{DryRun: true,
+			CSV: "name,setting:word\n" + d.Name + "," + cell + "\n"}); err != nil || again.Changed != changes {
+			t.Errorf("%q: %+v, %v", cell, again, err)
+		}
+	}
 	tried, err := q.TryDevice(t.Context(), d.Name)
 	if err != nil || len(tried.Looks) == 0 || tried.OK {
 		t.Errorf("nobody answers there: %+v, %v", tried, err)

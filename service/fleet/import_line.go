@@ -74,6 +74,9 @@ func saysTheSame(d contract.Device, group []importLine) bool {
 			slot = d.Slots[i]
 		}
 		there := exported(d, slot)
+		for name, value := range d.Settings {
+			there["setting:"+name] = value // secret ones too: they may be cleared
+		}
 		for name, text := range line.cells {
 			if text != "" && text != there[name] && (text != cleared || there[name] != "") {
 				return false
