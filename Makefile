@@ -11,7 +11,8 @@ export CGO_ENABLED = 0
 # The same for building, vetting and testing: else all is compiled once for each.
 export GOFLAGS += -trimpath
 
-MAKEFLAGS += -j4
+# Several things at once, in a make of its own: what is asked for on one line, such as "clean demo", stays in order.
+ABREAST := +@$(MAKE) --no-print-directory -j4
 
 .PHONY: build demo check test lint bench kinds year shots package clean tools
 
@@ -40,10 +41,12 @@ console/node_modules/.done: console/package.json console/package-lock.json | too
 $(CONSOLE): console/node_modules/.done console/index.html console/vite.config.ts api/openapi.json $(shell find console/src -type f 2>/dev/null)
 	cd console && npm run --silent build
 
-demo: bin/freshseal
+demo:
+	$(ABREAST) bin/freshseal
 	bin/freshseal demo --dir .demo
 
-test: linted tested
+test:
+	$(ABREAST) linted tested
 
 # The stories wait more than they compute: they begin first, and the others and the console's lint run beside them.
 # Nothing comes from the cache: the stories drive a program that go test does not know of.
@@ -57,7 +60,7 @@ debian:
 
 # What others wrote is compiled while packages and the console are still on their way.
 compiled: | tools
-	@$(GO) build $$($(GO) list -e -deps -f '{{if not .Standard}}{{with .Module}}{{if not .Main}}{{$$.ImportPath}}{{end}}{{end}}{{end}}' ./... | grep -v ' ')
+	@[ -e bin/freshseal ] || $(GO) build $$($(GO) list -e -deps -f '{{if not .Standard}}{{with .Module}}{{if not .Main}}{{$$.ImportPath}}{{end}}{{end}}{{end}}' ./... | grep -v ' ')
 
 vetted: bin/freshseal
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "gofmt wants these:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }

@@ -322,7 +322,11 @@ func (r *rules) dark(what string) {
 	r.t.Helper()
 	colours := func(scheme string) func() error {
 		return func() error {
-			_, err := r.p.Eval("document.documentElement.setAttribute('data-scheme', '" + scheme + "'), ''")
+			moves, err := r.p.Eval("document.documentElement.setAttribute('data-scheme', '" + scheme + "'), " +
+				"document.body.offsetHeight, String(document.getAnimations().length > 20)")
+			if moves != "false" { // the browser asks for reduced motion
+				r.t.Errorf("%s: everything moves when the colours change, %v", what, err)
+			}
 			return err
 		}
 	}
