@@ -27,6 +27,7 @@ $(LICENCES): go.mod console/package-lock.json build/licences/main.go console/nod
 
 bin/freshseal: $(SOURCES) $(CONSOLE) $(LICENCES) | tools compiled
 	$(GO) build -ldflags='-s -w -X freshseal/cli.commit=$(COMMIT)' -o $@ ./cmd/freshseal
+	@mkdir -p -m 700 bin/data
 
 # What Debian does not have in the version that is needed can only be asked for.
 tools:
@@ -56,7 +57,7 @@ tested: bin/freshseal debian vetted
 .PHONY: tested debian compiled vetted linted
 
 debian:
-	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium-headless-shell systemd shellcheck busybox tcsh
+	@$(PKG) ca-certificates openssl gnutls-bin openssh-server nginx apache2 lighttpd lighttpd-mod-openssl mosquitto dovecot-imapd dovecot-pop3d postfix rsyslog rsyslog-openssl slapd postgresql mariadb-server-core vsftpd prosody xrdp freeradius netconfd chromium-headless-shell systemd shellcheck busybox tcsh buildah
 
 # What others wrote is compiled while packages and the console are still on their way.
 compiled: | tools
