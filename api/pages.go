@@ -19,7 +19,7 @@ type asset struct {
 	media   string
 	etag    string
 	cache   string
-	small   func() []byte // gzip
+	small   map[string]func() []byte // by content coding; nil where it would save nothing
 }
 
 // isPage reports whether an address may be a page's: no file at the top, such as
@@ -35,7 +35,7 @@ func servePages(app *fiber.App) {
 	assets := map[string]asset{}
 	files := console.Files()
 	fs.WalkDir(files, ".", func(name string, entry fs.DirEntry, err error) error {
-		if err != nil || entry.IsDir() {
+		if err != nil || entry.IsDir() || strings.HasSuffix(name, ".br") {
 			return err
 		}
 		content, err := fs.ReadFile(files, name)
@@ -44,7 +44,10 @@ func servePages(app *fiber.App) {
 		}
 		sum := sha256.Sum256(content)
 		a := asset{content, mime.TypeByExtension(path.Ext(name)), `"` + hex.EncodeToString(sum[:8]) + `"`, "no-cache",
-			shrink(content)}
+			map[string]func() []byte{"gzip": shrink(content), "br": func() []byte {
+				small, _ := fs.ReadFile(files, name+".br") // made by the build, where it saves something
+				return small
+			}}}
 		if strings.HasPrefix(name, "assets/") {
 			a.cache = "public, max-age=31536000, immutable" // their names change with their content
 		}
@@ -66,9 +69,14 @@ func servePages(app *fiber.App) {
 		}
 		c.Set(fiber.HeaderContentType, a.media)
 		c.Set(fiber.HeaderVary, fiber.HeaderAcceptEncoding)
-		if small := a.small(); small != nil && strings.Contains(c.Get(fiber.HeaderAcceptEncoding), "gzip") {
-			c.Set(fiber.HeaderContentEncoding, "gzip")
-			return c.Send(small)
+		for _, coding := range []string{"br", "gzip"} {
+			if c.Get(fiber.HeaderAcceptEncoding) == "" || c.AcceptsEncodings(coding) == "" {
+				continue
+			}
+			if small := a.small[coding](); small != nil {
+				c.Set(fiber.HeaderContentEncoding, coding)
+				return c.Send(small)
+			}
 		}
 		return c.Send(a.content)
 	})

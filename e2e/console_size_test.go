@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -102,6 +103,58 @@ func TestNothingIsHiddenBehindThousands(t *testing.T) {
 		urgent.Faulty.Total+breaking+starting+urgent.Unreachable.Total < 3000 || urgent.NotRead > 1 {
 		t.Errorf("%+v, %v; %d break, %d start", urgent, err, breaking, starting)
 	}
+}
+
+// What has come over the wire when a page is first drawn, code and styles, is less than 150 kB; what is drawn later, such
+// as charts, comes later.
+func TestTheFirstPaintNeedsLittle(t *testing.T) {
+	t.Parallel()
+	p := openConsole(t, start(t, "serve", t.TempDir()))
+	steps(t,
+		func() error { return p.Go("/") },
+		func() error { return p.Wait("//h1[contains(.,'slot')]") },
+		func() error { return p.Wait("//*[.='As a list']") },
+	)
+	const sum = `(after => String(performance.getEntriesByType('resource')
+		.filter(e => /\.(js|css)$/.test(new URL(e.name).pathname))
+		.filter(e => after || e.startTime <= performance.getEntriesByName('first-contentful-paint')[0].startTime)
+		.reduce((n, e) => n + e.encodedBodySize, 0)))`
+	first, err := p.Eval(sum + "(false)")
+	whole, err2 := p.Eval(sum + "(true)")
+	t.Logf("%s bytes until the first paint, %s in all", first, whole)
+	if n, _ := strconv.Atoi(first); err != nil || n < 80_000 || n > 150_000 {
+		t.Errorf("%s bytes until the first paint, %v", first, err)
+	}
+	if n, _ := strconv.Atoi(whole); err2 != nil || n < 200_000 {
+		t.Errorf("%s bytes in all, with the charts: not measured, %v", whole, err2)
+	}
+}
+
+// A page that is gone back to is where it was left; another one begins at its top.
+func TestTheConsoleGoesBackToTheSamePlace(t *testing.T) {
+	t.Parallel()
+	p := openConsole(t, start(t, "demo", t.TempDir()))
+	at := func(low, high int) func() error {
+		return func() error {
+			y, err := p.Eval("String(Math.round(scrollY))")
+			if n, _ := strconv.Atoi(y); err != nil || n < low || n > high {
+				return fmt.Errorf("the page is at %s, %w", y, err)
+			}
+			return nil
+		}
+	}
+	steps(t,
+		func() error { return p.Go("/slots") },
+		func() error { return p.Wait("//tbody/tr[20]") },
+		func() error { _, err := p.Eval("scrollTo(0, 700), ''"); return err },
+		at(700, 700),
+		func() error { return p.Click("//tbody/tr[20]//a") },
+		func() error { return p.Wait("//*[.='Add a pin']") },
+		at(0, 0),
+		p.Back,
+		func() error { return p.Wait("//tbody/tr[20]") },
+		at(650, 750),
+	)
 }
 
 // On a narrow screen, or at twice the size, the pages are behind one button, which the keyboard opens and Escape

@@ -3,14 +3,13 @@ import AppBar from '@mui/material/AppBar'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Link from '@mui/material/Link'
-import Snackbar from '@mui/material/Snackbar'
 import Toolbar from '@mui/material/Toolbar'
 import Typography from '@mui/material/Typography'
 import { useColorScheme } from '@mui/material/styles'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Suspense, lazy, useEffect, useState } from 'react'
-import { Outlet, ScrollRestoration, useLocation, useNavigate } from 'react-router'
-import { chunk } from '../api/chunk'
+import { Outlet, useLocation, useNavigate } from 'react-router'
+import { chunk, spare } from '../api/chunk'
 import { ApiError, api, take } from '../api/client'
 import { connection, useConnection } from '../api/connection'
 import { queryClient, sessionQuery } from '../api/queries'
@@ -20,6 +19,7 @@ import { Seal } from '../parts/Seal'
 import { Navigation } from './Navigation'
 
 const Palette = lazy(async () => ({ default: (await chunk(import('./Palette'))).Palette }))
+const Said = lazy(async () => ({ default: await spare(async () => (await import('../parts/Said')).Said) }))
 const SignInAgain = lazy(async () => ({ default: (await chunk(import('../pages/signin/SignInAgain'))).SignInAgain }))
 
 /** Shell is the frame around every page; who is not signed in is sent to sign in first. */
@@ -79,8 +79,7 @@ export function Shell() {
       >
         <Outlet />
       </Box>
-      <Said />
-      <ScrollRestoration />
+      <Told />
       {out && (
         <Suspense>
           <SignInAgain user={session.data.user} />
@@ -184,18 +183,20 @@ function Away() {
   )
 }
 
-/** Said tells in passing that something was done, and to those who cannot see it too. */
-function Said() {
-  const { text, n } = useNotice()
-  const [closed, setClosed] = useState(0)
+// What is not needed for the first picture of a page is loaded when the browser is idle.
+function Told() {
+  const { n } = useNotice()
+  useEffect(() => {
+    const later = window.setTimeout(() => {
+      void spare(async () => (await import('../parts/Said')).Said)
+      void spare(async () => (await import('../parts/Explanation')).Explanation)
+    }, 2_000)
+    return () => window.clearTimeout(later)
+  }, [])
+  if (n === 0) return null
   return (
-    <Snackbar
-      key={n}
-      open={text !== '' && n !== closed}
-      autoHideDuration={4_000}
-      onClose={(_, why) => why === 'timeout' && setClosed(n)}
-      message={text}
-      slotProps={{ content: { role: 'status' } }}
-    />
+    <Suspense>
+      <Said />
+    </Suspense>
   )
 }

@@ -4,11 +4,11 @@ import { Fragment, useState, type ReactNode } from 'react'
 import { Loaded } from './Loaded'
 import { May } from './May'
 import { Panel, Quiet } from './Panel'
-import type { terms } from './Term'
+import type { TermName } from './Explanation'
 
 type Props<T> = {
   title: string
-  term?: keyof typeof terms
+  term?: TermName
   what: string // "Changing sites": what admins may
   add: string
   query: UseQueryResult<T[]>

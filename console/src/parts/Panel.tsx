@@ -2,7 +2,8 @@ import Box from '@mui/material/Box'
 import Paper from '@mui/material/Paper'
 import Typography from '@mui/material/Typography'
 import type { ReactNode } from 'react'
-import { Term, type terms } from './Term'
+import type { TermName } from './Explanation'
+import { Term } from './Term'
 
 /** Panel is a titled part of a page. */
 export function Panel({
@@ -12,7 +13,7 @@ export function Panel({
   children,
 }: {
   title: string
-  term?: keyof typeof terms
+  term?: TermName
   action?: ReactNode
   children: ReactNode
 }) {

@@ -1,8 +1,7 @@
 import Alert from '@mui/material/Alert'
 import AlertTitle from '@mui/material/AlertTitle'
 import Button from '@mui/material/Button'
-import { useEffect, useRef } from 'react'
-import { useRouteError } from 'react-router'
+import { Component, useEffect, useRef, type ReactNode } from 'react'
 import { ChunkError } from '../api/chunk'
 import { ApiError } from '../api/client'
 import { Foreign } from './Foreign'
@@ -50,9 +49,24 @@ const notLoaded = new ApiError(
   'It is loaded as soon as the service answers.',
 )
 
-/** RouteProblem stands where a page has failed. A page that could not be loaded is loaded when the service is back. */
-export function RouteProblem() {
-  const error = useRouteError()
+type Tried = { at: string; children: ReactNode }
+
+/** Failing shows what is in it, or why that failed, until another address is opened. */
+export class Failing extends Component<Tried, { error?: unknown }> {
+  override state: { error?: unknown } = {}
+  static getDerivedStateFromError(error: unknown) {
+    return { error }
+  }
+  override componentDidUpdate(before: Tried) {
+    if (before.at !== this.props.at && this.state.error !== undefined) this.setState({ error: undefined })
+  }
+  override render() {
+    return this.state.error === undefined ? this.props.children : <PageProblem error={this.state.error} />
+  }
+}
+
+// A page that could not be loaded is loaded when the service is back.
+function PageProblem({ error }: { error: unknown }) {
   const missing = error instanceof ChunkError
   useEffect(() => {
     if (!missing) return

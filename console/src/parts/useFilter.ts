@@ -9,7 +9,7 @@ export function useFilter(...names: string[]) {
     const value = search.get(name)
     if (value) filter[name] = value
   }
-  const set = (change: Filter) => setSearch((old) => narrowed(old, change), { replace: true, preventScrollReset: true })
+  const set = (change: Filter) => setSearch((old) => narrowed(old, change), { replace: true })
   return [filter, set] as const
 }
 

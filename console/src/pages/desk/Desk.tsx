@@ -75,14 +75,14 @@ export function Desk() {
             chosen={chosen}
             packed={() => {
               setChosen(none)
-              setSearch({ of: 'parcels' }, { preventScrollReset: true })
+              setSearch({ of: 'parcels' })
             }}
           />
         </May>
       </Heading>
       <Tabs
         value={parcels ? 'parcels' : 'pending'}
-        onChange={(_, to: string) => setSearch(to === 'parcels' ? { of: 'parcels' } : {}, { preventScrollReset: true })}
+        onChange={(_, to: string) => setSearch(to === 'parcels' ? { of: 'parcels' } : {})}
         aria-label="Lists"
         sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}
       >

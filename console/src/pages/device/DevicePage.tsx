@@ -103,7 +103,7 @@ function Shown({ d }: { d: Device }) {
       {attempt.data && <Looks attempt={attempt.data} />}
       <Tabs
         value={section}
-        onChange={(_, to: Section) => setSearch(to === 'slots' ? {} : { section: to }, { preventScrollReset: true })}
+        onChange={(_, to: Section) => setSearch(to === 'slots' ? {} : { section: to })}
         aria-label="Sections"
         sx={{ borderBottom: 1, borderColor: 'divider', minHeight: 40 }}
       >

@@ -115,7 +115,7 @@ export function Replacements() {
       </Heading>
       <Tabs
         value={batches ? 'batches' : 'single'}
-        onChange={(_, to: string) => setSearch(to === 'batches' ? { of: 'batches' } : {}, { preventScrollReset: true })}
+        onChange={(_, to: string) => setSearch(to === 'batches' ? { of: 'batches' } : {})}
         aria-label="Lists"
         sx={{ minHeight: 40, borderBottom: 1, borderColor: 'divider' }}
       >

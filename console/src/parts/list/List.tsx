@@ -135,8 +135,7 @@ export function List<T extends object>(p: Props<T>) {
   })
   if (rows.error && !rows.data) return <Problem error={rows.error} again={() => void rows.refetch()} />
   const drawn = p.columns.filter((c) => table.getColumn(c.field)?.getIsVisible())
-  const sortBy = (by: string) =>
-    setSearch((old) => ordered(old, after(order, by)), { replace: true, preventScrollReset: true })
+  const sortBy = (by: string) => setSearch((old) => ordered(old, after(order, by)), { replace: true })
   const last = total === undefined ? undefined : Math.max(1, table.getPageCount())
   return (
     <Paper sx={{ minWidth: 0 }}>
