@@ -105,8 +105,8 @@ func TestNothingIsHiddenBehindThousands(t *testing.T) {
 	}
 }
 
-// What has come over the wire when a page is first drawn, code and styles, is less than 150 kB; what is drawn later, such
-// as charts, comes later.
+// What has come over the wire when a page is first drawn, code and styles, is less than 150 kB; what is drawn later,
+// like charts, comes later.
 func TestTheFirstPaintNeedsLittle(t *testing.T) {
 	t.Parallel()
 	p := openConsole(t, start(t, "serve", t.TempDir()))
