@@ -24,10 +24,10 @@ type conditionWriter struct {
 
 // stood is what a slot's row says before the change, and as far as it is text that was written, after it.
 type stood struct {
-	readAt                               Moment
-	installed                            string
-	condition                            due.Condition
-	chain, version, suite, failure, path string
+	readAt                                Moment
+	installed                             string
+	condition                             due.Condition
+	chain, version, suite, failure, above string
 }
 
 // newConditionWriter looks up the slots with some numbers and prepares their change: the columns are written besides
@@ -104,7 +104,7 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 			return err
 		}
 	}
-	if was.path, err = slot.Path.Text(); err != nil {
+	if was.above, err = slot.Above.Text(); err != nil {
 		return err
 	}
 	w.values = w.values[:0]
@@ -116,7 +116,7 @@ func (w *conditionWriter) set(was *stood, slot *Slot, at Moment, appended ...fun
 	}
 	was.condition = slot.Condition
 	told := roster.Reading{ID: slot.ID, Seen: slot.seen()}
-	told.SearchText, told.Above = searchWords(slot.SearchText, was.path)
+	told.SearchText, told.Above = searchWords(slot.SearchText, slot.leaf(), was.above)
 	w.told = append(w.told, told)
 	return nil
 }
@@ -133,10 +133,10 @@ func (slot *Slot) seen() roster.Seen {
 }
 
 // judgedColumns are what a judgement writes into a slot's row; judged appends their values.
-const judgedColumns = `findings = ?, path = ?, base = ?, overdue_from = ?, due_from = ?, `
+const judgedColumns = `findings = ?, above = ?, base = ?, overdue_from = ?, due_from = ?, `
 
 func (slot *Slot) judged(values []any, texts *stood) []any {
-	return append(values, slot.Findings, texts.path, slot.Base, slot.OverdueFrom, slot.DueFrom)
+	return append(values, slot.Findings, texts.above, slot.Base, slot.OverdueFrom, slot.DueFrom)
 }
 
 // SetJudgements records new judgements of what slots serve: their findings and what
@@ -172,7 +172,7 @@ func (s Slots) Turn(ctx context.Context, now Moment) error {
 		if len(ids) == 0 {
 			return nil
 		}
-		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, path, findings,
+		query, args, err := sqlx.In(`SELECT id, base, overdue_from, due_from, not_after, search_text, chain, above, findings,
 			issuer, key_type, signature FROM slot WHERE id IN (?) AND turns_at > 0 AND turns_at < ?`, ids, now)
 		if err != nil {
 			return err

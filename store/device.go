@@ -71,23 +71,23 @@ type Slot struct {
 	Closer JSON[*judge.Closer] `db:"closer"`  // what the last closer look showed
 	LookAt Moment              `db:"look_at"` // when the next one is taken; zero: not known yet
 
-	ReadAt     Moment                  `db:"read_at"`
-	Chain      JSON[[]string]          `db:"chain"`
-	Version    string                  `db:"version"`
-	Suite      string                  `db:"suite"`
-	Remarks    JSON[[]finding.Finding] `db:"remarks"` // what the handshake showed
-	Failure    JSON[*finding.Failure]  `db:"failure"`
-	Findings   JSON[[]finding.Finding] `db:"findings"`
-	Subject    string                  `db:"subject"`
-	Issuer     string                  `db:"issuer"`    // of the leaf, its short name
-	KeyType    string                  `db:"key_type"`  // of the leaf
-	Signature  string                  `db:"signature"` // algorithm of the leaf's signature
-	SelfSigned bool                    `db:"self_signed"`
-	NotBefore  Moment                  `db:"not_before"`
-	NotAfter   Moment                  `db:"not_after"`
-	Others     JSON[[]judge.Other]     `db:"others"`      // what further addresses and nodes serve
-	Path       JSON[[]string]          `db:"path"`        // fingerprints of the leaf's completed path
-	SearchText string                  `db:"search_text"` // the words of the leaf by which the slot is found
+	ReadAt     Moment                 `db:"read_at"`
+	Chain      JSON[[]string]         `db:"chain"`
+	Version    string                 `db:"version"`
+	Suite      string                 `db:"suite"`
+	Remarks    sqlite.Findings        `db:"remarks"` // what the handshake showed
+	Failure    JSON[*finding.Failure] `db:"failure"`
+	Findings   sqlite.Findings        `db:"findings"`
+	Subject    string                 `db:"subject"`
+	Issuer     string                 `db:"issuer"`    // of the leaf, its short name
+	KeyType    string                 `db:"key_type"`  // of the leaf
+	Signature  string                 `db:"signature"` // algorithm of the leaf's signature
+	SelfSigned bool                   `db:"self_signed"`
+	NotBefore  Moment                 `db:"not_before"`
+	NotAfter   Moment                 `db:"not_after"`
+	Others     JSON[[]judge.Other]    `db:"others"`      // what further addresses and nodes serve
+	Above      JSON[[]string]         `db:"above"`       // fingerprints of the leaf's completed path, without its own
+	SearchText string                 `db:"search_text"` // the words of the leaf by which the slot is found
 
 	Base        due.Condition `db:"base"`
 	OverdueFrom Moment        `db:"overdue_from"`
@@ -136,9 +136,6 @@ func addDevice(ctx context.Context, tx *sqlx.Tx, d NewDevice) error {
 	if err := putAccess(ctx, tx, id, d.Access); err != nil {
 		return err
 	}
-	if err := sqlite.Revise(ctx, tx, "device/"+d.Name, Any); err != nil {
-		return err
-	}
 	for _, slot := range d.Slots {
 		slot.DeviceID = id
 		if err := addSlot(ctx, tx, slot); err != nil {
@@ -154,6 +151,22 @@ func addSlot(ctx context.Context, tx *sqlx.Tx, slot Slot) error {
 		VALUES (:device_id, :name, :address, :port, :protocol, :server_name, :identity, :more,
 		coalesce(nullif(:trust_groups, 'null'), '[]'), :client_use)`, slot)
 	return sqlite.Taken(err)
+}
+
+// Path returns the fingerprints of the completed path, the leaf's first; none where nothing was served.
+func (slot *Slot) Path() []string {
+	if len(slot.Chain.V) == 0 {
+		return nil
+	}
+	return append([]string{slot.Chain.V[0]}, slot.Above.V...)
+}
+
+// leaf returns the fingerprint of what was served, or nothing.
+func (slot *Slot) leaf() string {
+	if len(slot.Chain.V) == 0 {
+		return ""
+	}
+	return slot.Chain.V[0]
 }
 
 // SlotEdit is what becomes of a slot, new secrets of it, and the purposes of those that it has no more.
@@ -233,6 +246,10 @@ func (s Devices) Get(ctx context.Context, name string) (Device, error) {
 func (s Devices) Remove(ctx context.Context, name string, purposes ...string) error {
 	return s.change(ctx, func(tx *sqlx.Tx) error {
 		if err := sqlite.RemoveSecrets(ctx, tx, purposes); err != nil {
+			return err
+		}
+		// One that is added by this name later is another one.
+		if err := sqlite.Revise(ctx, tx, "device/"+name, Any); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE purpose IN

@@ -50,8 +50,7 @@ func BenchmarkIngest(b *testing.B) {
 					store.At(at.AddDate(0, 0, int(slot.ID)%700+round))
 				slot.DueFrom, slot.OverdueFrom = store.At(slot.NotAfter.AddDate(0, -1, 0)),
 					store.At(slot.NotAfter.AddDate(0, 0, -9))
-				slot.Chain.V, slot.Path.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))},
-					[]string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}
+				slot.Chain.V, slot.Above.V = []string{fmt.Sprintf("%064x", round*slots+int(slot.ID))}, []string{}
 				readings = append(readings, store.NewReading{Slot: slot})
 			}
 			if late, err := s.Readings.Add(b.Context(), readings); err != nil || len(late) > 0 {
@@ -82,7 +81,7 @@ func BenchmarkIngest(b *testing.B) {
 			set, err := tx.Prepare(`UPDATE slot SET read_at = ?, chain = ?, version = ?, suite = ?, remarks = ?,
 				closer = ?, look_at = ?, next_at = ?, misses = ?, failure = ?, subject = ?, self_signed = ?,
 				not_before = ?,
-				not_after = ?, others = ?, search_text = ?, findings = ?, path = ?, base = ?, overdue_from = ?,
+				not_after = ?, others = ?, search_text = ?, findings = ?, above = ?, base = ?, overdue_from = ?,
 				due_from = ?, condition = ?, turns_at = ? WHERE id = ?`)
 			if err != nil {
 				b.Fatal(err)

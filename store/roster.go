@@ -96,7 +96,8 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
 		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at, slot.issuer, slot.key_type,
-		slot.signature, coalesce(slot.findings ->> '$[0].code', ''), slot.server_name, slot.search_text, slot.path,
+		slot.signature, coalesce(slot.findings ->> '$[0].code', ''), slot.server_name, slot.search_text,
+		coalesce(slot.chain ->> '$[0]', ''), slot.above,
 		device.name AS device FROM `+from+
 		` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
 	if err != nil {
@@ -105,33 +106,32 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out 
 	defer rows.Close()
 	for rows.Next() {
 		var one roster.Slot
-		var serverName, searchText, path, device string
+		var serverName, searchText, leaf, above, device string
 		var condition due.Condition
 		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
 			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &one.Finding,
-			&serverName, &searchText, &path, &device); err != nil {
+			&serverName, &searchText, &leaf, &above, &device); err != nil {
 			return nil, err
 		}
 		one.Rank = condition.Rank()
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
-		one.SearchText, one.Above = searchWords(searchText, path)
+		one.SearchText, one.Above = searchWords(searchText, leaf, above)
 		out = append(out, one)
 	}
 	return out, rows.Err()
 }
 
-// searchWords returns the words of a leaf and the fingerprints above it, of a path as it is kept. The leaf's own is
-// among the words.
-func searchWords(searchText, path string) (words, above string) {
-	leaf, above, _ := strings.Cut(path, ",")
-	if leaf = strings.Trim(leaf, `["]`); !strings.Contains(searchText, leaf) {
+// searchWords returns the words of a leaf, its fingerprint among them, and the fingerprints above it, of what is kept of
+// them.
+func searchWords(searchText, leaf, kept string) (words, above string) {
+	if leaf != "" {
 		searchText += " " + leaf
 	}
-	return searchText, above
+	return searchText, strings.Trim(kept, `["]`)
 }
 
 // fingerprints returns those in a text that searchWords gave as above.
-func fingerprints(above string) []string { return strings.Split(strings.Trim(above, `"]`), `","`) }
+func fingerprints(above string) []string { return strings.Split(above, `","`) }
 
 // orderOf returns a page as the roster takes it.
 func orderOf(p Page, natural string) (roster.Order, error) {

@@ -352,10 +352,17 @@ func (s *Service) judge(ctx context.Context, snapshot *judge.Snapshot, row *stor
 // maxSearchText is how many bytes of a certificate's names are searched.
 const maxSearchText = 4000
 
-// searchText returns the words of a leaf by which its slot is found.
+// searchText returns the words of a leaf by which its slot is found, each once.
 func searchText(leaf *cert.Certificate) string {
-	words := append([]string{leaf.Subject(), leaf.Serial(), leaf.SHA1()}, leaf.Names()...)
-	text := strings.ToLower(visible.Line(strings.Join(words, " ")))
+	text := strings.ToLower(visible.Line(leaf.Subject()))
+	for _, word := range append([]string{leaf.Serial(), leaf.SHA1()}, leaf.Names()...) {
+		if len(text) > maxSearchText {
+			break
+		}
+		if word = strings.ToLower(visible.Line(word)); !strings.Contains(text, word) {
+			text += " " + word
+		}
+	}
 	return text[:min(len(text), maxSearchText)]
 }
 
@@ -369,7 +376,7 @@ func (s *Service) applyJudgement(row *store.Slot, j judge.Judgement) (expected b
 	if expected = row.Base != due.Unreachable && s.expects(row.ID, served); expected {
 		j.State = due.State{Base: row.Base, Overdue: row.OverdueFrom.Time, Due: row.DueFrom.Time}
 	}
-	row.Findings.V, row.Path.V = j.Findings, append([]string{}, j.Path...)
+	row.Findings.V, row.Above.V = j.Findings, append([]string{}, j.Path[min(1, len(j.Path)):]...)
 	row.Base, row.OverdueFrom, row.DueFrom = j.State.Base, store.At(j.State.Overdue), store.At(j.State.Due)
 	return expected
 }

@@ -188,8 +188,9 @@ func (s *revocations) toAsk(ctx context.Context) (map[inUse]bool, error) {
 			if !policy.Is(snapshot.Rules(placeOf(row)).Revocation) {
 				continue
 			}
-			for i, sha256 := range row.Path.V[:max(len(row.Path.V)-1, 0)] {
-				out[inUse{sha256, row.Path.V[i+1]}] = true
+			path := row.Path()
+			for i, sha256 := range path[:max(len(path)-1, 0)] {
+				out[inUse{sha256, path[i+1]}] = true
 			}
 		}
 	}

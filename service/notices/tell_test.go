@@ -109,7 +109,7 @@ func (q *quay) becomes(i int, c due.Condition, ends time.Time) {
 	q.must(err)
 	slot.ReadAt, slot.Base, slot.NotAfter = store.At(q.clock()), c, store.At(ends)
 	slot.OverdueFrom, slot.DueFrom = store.At(ends.AddDate(0, 0, -9)), store.At(ends.AddDate(0, 0, -30))
-	slot.Chain.V, slot.Path.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{"aa"},
+	slot.Chain.V, slot.Above.V, slot.Findings.V, slot.Remarks.V, slot.Others.V = []string{"aa"}, []string{},
 		[]finding.Finding{}, []finding.Finding{}, nil
 	_, err = q.db.Readings.Add(q.t.Context(), []store.NewReading{{Slot: slot}})
 	q.must(err)

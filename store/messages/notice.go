@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"freshseal/core/judgement/due"
-	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/notice"
 	"freshseal/store/sqlite"
 
@@ -19,20 +18,20 @@ type Notices struct{ DB *sqlite.DB }
 
 // SlotForRules is what rules must know of a slot.
 type SlotForRules struct {
-	ID       int64                          `db:"id"`
-	Device   string                         `db:"device"`
-	Name     string                         `db:"name"`
-	Site     string                         `db:"site"`
-	Family   string                         `db:"family"`
-	Owner    string                         `db:"owner"`
-	Tags     sqlite.JSON[[]string]          `db:"tags"`
-	Base     due.Condition                  `db:"base"`
-	NotAfter sqlite.Moment                  `db:"not_after"`
-	Overdue  sqlite.Moment                  `db:"overdue_from"`
-	Due      sqlite.Moment                  `db:"due_from"`
-	ReadAt   sqlite.Moment                  `db:"read_at"`
-	Subject  string                         `db:"subject"`
-	Findings sqlite.JSON[[]finding.Finding] `db:"findings"`
+	ID       int64                 `db:"id"`
+	Device   string                `db:"device"`
+	Name     string                `db:"name"`
+	Site     string                `db:"site"`
+	Family   string                `db:"family"`
+	Owner    string                `db:"owner"`
+	Tags     sqlite.JSON[[]string] `db:"tags"`
+	Base     due.Condition         `db:"base"`
+	NotAfter sqlite.Moment         `db:"not_after"`
+	Overdue  sqlite.Moment         `db:"overdue_from"`
+	Due      sqlite.Moment         `db:"due_from"`
+	ReadAt   sqlite.Moment         `db:"read_at"`
+	Subject  string                `db:"subject"`
+	Findings sqlite.Findings       `db:"findings"`
 
 	InstalledAt sqlite.Moment `db:"installed_at"` // when a replacement of it was last sealed or reverted
 }
