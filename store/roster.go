@@ -16,16 +16,29 @@ import (
 
 // fill puts the whole fleet into the roster.
 func (s *db) fill(ctx context.Context) error {
-	var all roster.Change
-	var failed [2]error
-	var reading sync.WaitGroup
-	reading.Go(func() { all.Devices, failed[0] = gatherDevices(ctx, s.Read, "device") })
-	reading.Go(func() { all.Slots, failed[1] = gatherSlots(ctx, s.Read, "slot") })
-	reading.Wait()
-	if err := errors.Join(failed[0], failed[1]); err != nil {
+	var size struct {
+		Devices, Slots int
+		Middle         int64 // half of the slots have smaller numbers
+	}
+	if err := s.Read.GetContext(ctx, &size, `SELECT (SELECT count(*) FROM device) AS devices, count(*) AS slots,
+		coalesce((SELECT id FROM slot ORDER BY id LIMIT 1 OFFSET (SELECT count(*) / 2 FROM slot)), 0) AS middle
+		FROM slot`); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
+	var all roster.Change
+	var more []roster.Slot
+	var failed [3]error
+	var reading sync.WaitGroup // there are two cores at least, and most of it is computing
+	reading.Go(func() { all.Slots, failed[0] = gatherSlots(ctx, s.Read, "slot", "slot.id < ?", size.Middle) })
+	reading.Go(func() { more, failed[1] = gatherSlots(ctx, s.Read, "slot", "slot.id >= ?", size.Middle) })
+	reading.Go(func() { all.Devices, failed[2] = gatherDevices(ctx, s.Read, "device") })
+	reading.Wait()
+	if err := errors.Join(failed[:]...); err != nil {
+		return fmt.Errorf("reading the fleet into memory: %w", err)
+	}
+	s.roster.Grow(size.Devices, size.Slots)
 	s.roster.Put(all)
+	s.roster.Put(roster.Change{Slots: more})
 	return nil
 }
 
@@ -42,7 +55,7 @@ func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
 	if out.Devices, err = gatherDevices(ctx, tx, "stale_device CROSS JOIN device USING (id)"); err != nil {
 		return out, err
 	}
-	if out.Slots, err = gatherSlots(ctx, tx, "stale_slot CROSS JOIN slot USING (id)"); err != nil {
+	if out.Slots, err = gatherSlots(ctx, tx, "stale_slot CROSS JOIN slot USING (id)", "TRUE"); err != nil {
 		return out, err
 	}
 	// What is noted and not found is gone. Both are in the order of their numbers.
@@ -76,15 +89,22 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 		return nil, err
 	}
 	defer rows.Close()
+	known := map[string][]string{} // many devices have the same tags
 	for rows.Next() {
 		var d roster.Device
-		var tags JSON[[]string]
-		var notes string
+		var tags, notes string
 		if err := rows.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags,
 			&notes); err != nil {
 			return nil, err
 		}
-		d.Tags = tags.V
+		if _, ok := known[tags]; !ok {
+			var list JSON[[]string]
+			if err := list.Scan(tags); err != nil {
+				return nil, err
+			}
+			known[tags] = list.V
+		}
+		d.Tags = known[tags]
 		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster},
 			d.Tags...), " "))
 		out = append(out, d)
@@ -93,32 +113,42 @@ func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (ou
 }
 
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
-func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Slot, err error) {
+func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from, where string,
+	args ...any) (out []roster.Slot, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
 		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at, slot.issuer, slot.key_type,
-		slot.signature, coalesce(slot.findings ->> '$[0].code', ''), slot.server_name, slot.search_text,
-		coalesce(slot.chain ->> '$[0]', ''), slot.above,
+		slot.signature, substr(slot.findings, 1, 60), slot.server_name, slot.search_text, substr(slot.chain, 3, 64),
+		slot.above,
 		device.name AS device FROM `+from+
-		` CROSS JOIN device ON device.id = slot.device_id ORDER BY slot.id`)
+		` CROSS JOIN device ON device.id = slot.device_id WHERE `+where+` ORDER BY slot.id`, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var one roster.Slot
-		var serverName, searchText, leaf, above, device string
+		var findings, serverName, searchText, leaf, above, device string
 		var condition due.Condition
 		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
-			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &one.Finding,
+			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &findings,
 			&serverName, &searchText, &leaf, &above, &device); err != nil {
 			return nil, err
 		}
-		one.Rank = condition.Rank()
+		one.Rank, one.Finding = condition.Rank(), worstCode(findings)
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
 		one.SearchText, one.Above = searchWords(searchText, leaf, above)
 		out = append(out, one)
 	}
 	return out, rows.Err()
+}
+
+// worstCode returns the code of the first finding of what is kept of them: SQLite would read all of the text for it.
+func worstCode(findings string) string {
+	code, _, _ := strings.Cut(strings.TrimPrefix(findings, `[{"code":"`), `"`)
+	if strings.HasPrefix(code, "[") { // there is none
+		return ""
+	}
+	return code
 }
 
 // searchWords returns the words of a leaf, its fingerprint among them, and the fingerprints above it, of what is kept of

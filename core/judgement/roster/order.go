@@ -175,6 +175,9 @@ func (r *Roster) deviceNamed(name string) (place int64, exact bool) {
 
 // compareAddresses orders IP addresses by number, IPv4 first, and host names by name behind them.
 func compareAddresses(x, y string) int {
+	if x == y {
+		return 0
+	}
 	a, xIs := ipOf(x)
 	b, yIs := ipOf(y)
 	switch {

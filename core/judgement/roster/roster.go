@@ -156,6 +156,14 @@ func New() *Roster {
 // deviceOf is the name of the device of a slot's row.
 func (r *Roster) deviceOf(slot int32) string { return r.devices.texts[r.slots.rows[slot].device].name }
 
+// Grow makes room for so many devices and slots at once.
+func (r *Roster) Grow(devices, slots int) {
+	r.lock.Lock()
+	defer r.lock.Unlock()
+	r.devices.grow(devices)
+	r.slots.grow(slots)
+}
+
 // Put brings the roster up to date. A slot whose device is not known is passed over.
 func (r *Roster) Put(c Change) {
 	r.lock.Lock()
@@ -165,10 +173,6 @@ func (r *Roster) Put(c Change) {
 	}
 	for _, id := range c.GoneDevices {
 		r.dropDevice(id)
-	}
-	if len(r.devices.ids) == 0 {
-		r.devices.grow(len(c.Devices))
-		r.slots.grow(len(c.Slots))
 	}
 	for _, d := range c.Devices {
 		r.putDevice(d)
@@ -336,6 +340,9 @@ func newTable[R, T any]() table[R, T] { return table[R, T]{at: map[int64]int32{}
 // grow makes room for so many rows more.
 func (t *table[R, T]) grow(by int) {
 	t.rows, t.texts, t.ids = slices.Grow(t.rows, by), slices.Grow(t.texts, by), slices.Grow(t.ids, by)
+	if len(t.at) == 0 {
+		t.at = make(map[int64]int32, by)
+	}
 }
 
 // place returns where the row of a number stands, or is to stand.
