@@ -13,6 +13,7 @@ import (
 	"freshseal/core/testkit"
 	"freshseal/store"
 	"freshseal/store/faulty"
+	"freshseal/store/found"
 )
 
 // faults is a store whose disk fails at every statement of what it is given, one after another.
@@ -203,7 +204,7 @@ func TestAFleetOnADiskThatFails(t *testing.T) {
 	})
 	f.says("192.0.2.2:443 mole/web; 192.0.2.77:1812 gate/eap; 192.0.2.77:443 gate/web; 192.0.2.8:1812 gate/eap; "+
 		"192.0.2.8:443 gate/web; 192.0.2.9:389 mole/ldap", func() (any, error) {
-		places, err := f.Discoveries.SlotPlaces(ctx)
+		places, err := f.Slots.Places(ctx)
 		var out []string
 		for place, slot := range places {
 			out = append(out, place+" "+slot)
@@ -309,9 +310,9 @@ func TestADiscoveryOnADiskThatFails(t *testing.T) {
 	f := withFaults(t)
 	ctx, at := t.Context(), store.At(testkit.Now)
 	leaf := testkit.Root(t, "Quay Root").Leaf(t, "gate")
-	var first store.Discovery
+	var first found.Discovery
 	start := func() error {
-		d, err := f.Discoveries.Add(ctx, store.Discovery{By: "tern", Total: 9, BeganAt: at}, 2)
+		d, err := f.Discoveries.Add(ctx, found.Discovery{By: "tern", Total: 9, BeganAt: at}, 2)
 		if err == nil {
 			first = d
 		}
@@ -319,15 +320,15 @@ func TestADiscoveryOnADiskThatFails(t *testing.T) {
 	}
 	f.does(start)
 	f.refuses(store.ErrTaken, start())
-	found := store.Find{Nth: 3, Address: "192.0.2.1", Port: 443, Protocol: "tls", Version: "TLS 1.3",
+	answer := found.Find{Nth: 3, Address: "192.0.2.1", Port: 443, Protocol: "tls", Version: "TLS 1.3",
 		Chain: store.JSON[[]string]{V: []string{leaf.SHA256}}}
-	found.Served = append(found.Served, leaf.Certificate)
-	f.does(func() error { return f.Discoveries.AddFinds(ctx, first.ID, 4, []store.Find{found}) })
-	f.does(func() error { return f.Discoveries.AddFinds(ctx, first.ID, 9, []store.Find{found}) }) // found again
+	answer.Served = append(answer.Served, leaf.Certificate)
+	f.does(func() error { return f.Discoveries.AddFinds(ctx, first.ID, 4, []found.Find{answer}) })
+	f.does(func() error { return f.Discoveries.AddFinds(ctx, first.ID, 9, []found.Find{answer}) }) // found again
 	f.refuses(store.ErrNotFound, f.Discoveries.AddFinds(ctx, 99, 9, nil))
 	f.says("3 192.0.2.1 443 TLS 1.3", func() (any, error) {
 		rows, err := f.Discoveries.Finds(ctx, first.ID)
-		return texts(rows, func(r store.Find) []any { return []any{r.Nth, r.Address, r.Port, r.Version} }), err
+		return texts(rows, func(r found.Find) []any { return []any{r.Nth, r.Address, r.Port, r.Version} }), err
 	})
 	f.does(func() error { return f.Discoveries.End(ctx, first.ID, at, "stopped") })
 	f.refuses(store.ErrNotFound, f.Discoveries.End(ctx, first.ID, at, "again"))
@@ -345,7 +346,7 @@ func TestADiscoveryOnADiskThatFails(t *testing.T) {
 	}
 	f.says("3; 2", func() (any, error) {
 		rows, err := f.Discoveries.List(ctx)
-		return texts(rows, func(d store.Discovery) []any { return []any{d.ID} }), err
+		return texts(rows, func(d found.Discovery) []any { return []any{d.ID} }), err
 	})
 	f.does(func() error { return f.Discoveries.Remove(ctx, 3) })
 	f.refuses(store.ErrNotFound, f.Discoveries.Remove(ctx, 3))

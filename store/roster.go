@@ -16,27 +16,23 @@ import (
 
 // fill puts the whole fleet into the roster.
 func (s *db) fill(ctx context.Context) error {
-	var size struct {
-		Devices, Slots int
-		Middle         int64 // half of the slots have smaller numbers
-	}
-	if err := s.Read.GetContext(ctx, &size, `SELECT (SELECT count(*) FROM device) AS devices, count(*) AS slots,
-		coalesce((SELECT id FROM slot ORDER BY id LIMIT 1 OFFSET (SELECT count(*) / 2 FROM slot)), 0) AS middle
-		FROM slot`); err != nil {
+	var middle int64 // half of the slots have smaller numbers
+	if err := s.Read.GetContext(ctx, &middle, `SELECT coalesce(max(id), 0) FROM (SELECT id FROM slot ORDER BY id
+		LIMIT (SELECT count(*) / 2 FROM slot))`); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
 	var all roster.Change
 	var more []roster.Slot
 	var failed [3]error
 	var reading sync.WaitGroup // there are two cores at least, and most of it is computing
-	reading.Go(func() { all.Slots, failed[0] = gatherSlots(ctx, s.Read, "slot", "slot.id < ?", size.Middle) })
-	reading.Go(func() { more, failed[1] = gatherSlots(ctx, s.Read, "slot", "slot.id >= ?", size.Middle) })
+	reading.Go(func() { all.Slots, failed[0] = gatherSlots(ctx, s.Read, "slot", "slot.id <= ?", middle) })
+	reading.Go(func() { more, failed[1] = gatherSlots(ctx, s.Read, "slot", "slot.id > ?", middle) })
 	reading.Go(func() { all.Devices, failed[2] = gatherDevices(ctx, s.Read, "device") })
 	reading.Wait()
 	if err := errors.Join(failed[:]...); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
-	s.roster.Grow(size.Devices, size.Slots)
+	all.Following = len(more)
 	s.roster.Put(all)
 	s.roster.Put(roster.Change{Slots: more})
 	return nil
@@ -151,8 +147,7 @@ func worstCode(findings string) string {
 	return code
 }
 
-// searchWords returns the words of a leaf, its fingerprint among them, and the fingerprints above it, of what is kept of
-// them.
+// searchWords returns the words of a leaf, its fingerprint among them, and the fingerprints above it, of what is kept.
 func searchWords(searchText, leaf, kept string) (words, above string) {
 	if leaf != "" {
 		searchText += " " + leaf

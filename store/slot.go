@@ -129,3 +129,30 @@ func (s Slots) SetInstalled(ctx context.Context, slotID int64, sha256, signer st
 			next_at = min(next_at, ?) WHERE id = ?`, sha256, signer, at, At(at.Add(5*time.Minute)), slotID))
 	})
 }
+
+// Places returns the slots (DEVICE/SLOT) by the place at which they are read, such as 192.0.2.1:443.
+func (s Slots) Places(ctx context.Context) (map[string]string, error) {
+	var rows []struct {
+		Device  string        `db:"device"`
+		Name    string        `db:"name"`
+		Address string        `db:"address"`
+		Port    int           `db:"port"`
+		More    JSON[[]Place] `db:"more"`
+		Nodes   JSON[[]Node]  `db:"nodes"`
+	}
+	if err := s.Read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more,
+		nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
+		return nil, err
+	}
+	out := make(map[string]string, len(rows))
+	for _, r := range rows {
+		places := append([]Place{{r.Address, r.Port}}, r.More.V...)
+		for _, n := range r.Nodes.V {
+			places = append(places, Place{n.Address, r.Port})
+		}
+		for _, p := range places {
+			out[p.String()] = r.Device + "/" + r.Name
+		}
+	}
+	return out, nil
+}

@@ -14,6 +14,7 @@ import (
 	"freshseal/store/accounts"
 	"freshseal/store/chains"
 	"freshseal/store/events"
+	"freshseal/store/found"
 	"freshseal/store/issuance"
 	"freshseal/store/messages"
 	"freshseal/store/sqlite"
@@ -50,7 +51,7 @@ type Store struct {
 	Notices      messages.Notices
 	Channels     messages.Channels
 	Outbox       events.Outbox
-	Discoveries  Discoveries
+	Discoveries  found.Discoveries
 	Reports      Reports
 	Revisions    sqlite.Revisions
 }
@@ -114,7 +115,7 @@ func newStore(d *db) *Store {
 	s.Notices = messages.Notices{DB: d.DB}
 	s.Channels = messages.Channels{DB: d.DB}
 	s.Outbox = events.Outbox{DB: d.DB}
-	s.Discoveries = Discoveries{DB: d.DB}
+	s.Discoveries = found.Discoveries{DB: d.DB}
 	s.Reports = Reports{d}
 	s.Revisions = sqlite.Revisions{DB: d.DB}
 	return s

@@ -16,6 +16,7 @@ import (
 	"freshseal/service/monitor"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/store/found"
 	"freshseal/wire"
 )
 
@@ -30,7 +31,7 @@ var usualPorts = []string{"443", "8443", "636", "993", "3389"}
 
 func discoveryID(id int64) string { return "k" + strconv.FormatInt(id, 10) }
 
-func showTaking(row store.Discovery) contract.Discovery {
+func showTaking(row found.Discovery) contract.Discovery {
 	out := contract.Discovery{ID: discoveryID(row.ID), Asked: contract.AskedDiscovery(row.Asked.V), By: row.By,
 		Total: row.Total, Done: row.Done, Found: row.Found, Strange: row.Strange, BeganAt: row.BeganAt.Time,
 		Why: row.Why}
@@ -89,8 +90,8 @@ func (s *Discoveries) StartDiscovery(ctx context.Context, by string,
 	}
 	audit.Say(ctx, "%s; ports %s; except %s; %d a second; site %s", strings.Join(asked.Ranges, " "),
 		strings.Join(asked.Ports, " "), strings.Join(asked.Except, " "), asked.Rate, asked.Site)
-	row := store.Discovery{By: by, Total: p.Count(), BeganAt: s.moment()}
-	row.Asked.V = store.AskedDiscovery(asked)
+	row := found.Discovery{By: by, Total: p.Count(), BeganAt: s.moment()}
+	row.Asked.V = found.Asked(asked)
 	row, err = s.store.Discoveries.Add(ctx, row, takingsKept)
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Discovery{}, problem.New(problem.Conflict, cannot, "a discovery is under way already",
@@ -129,7 +130,7 @@ func (s *Discoveries) Discoveries(ctx context.Context) ([]contract.Discovery, er
 	return out, err
 }
 
-func (s *Discoveries) taking(ctx context.Context, id string) (store.Discovery, error) {
+func (s *Discoveries) taking(ctx context.Context, id string) (found.Discovery, error) {
 	n, err := strconv.ParseInt(strings.TrimPrefix(id, "k"), 10, 64)
 	if err != nil {
 		n = 0
@@ -181,7 +182,7 @@ func (s *Discoveries) Discovery(ctx context.Context, id string) (contract.Discov
 	if err != nil {
 		return out, err
 	}
-	slots, err := s.store.Discoveries.SlotPlaces(ctx)
+	slots, err := s.store.Slots.Places(ctx)
 	if err != nil {
 		return out, err
 	}

@@ -13,6 +13,7 @@ import (
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
 	"freshseal/store"
+	"freshseal/store/found"
 	"freshseal/wire"
 
 	"golang.org/x/time/rate"
@@ -30,7 +31,7 @@ type looking struct {
 	targets map[int]discovery.Target
 	ended   map[int]bool // beyond done
 	done    int
-	finds   []store.Find
+	finds   []found.Find
 	missed  int // targets that a fault of this side kept from being looked at, and one such fault
 	why     error
 }
@@ -74,7 +75,7 @@ func (p pace) dial(way wire.Dial) wire.Dial {
 
 // lookFor scans all targets that were not scanned yet, and stores what it finds on the way. If the service stops, the
 // next start continues.
-func (s *Discoveries) lookFor(row store.Discovery, p discovery.Plan) {
+func (s *Discoveries) lookFor(row found.Discovery, p discovery.Plan) {
 	ctx, cancel := context.WithCancel(s.stopping)
 	defer cancel()
 	asked := row.Asked.V
@@ -164,7 +165,7 @@ func (l *looking) take(n int, reading wire.Reading) {
 	if reading.Why != nil && nobody[reading.Why.Code] {
 		return
 	}
-	f := store.Find{Nth: n, Address: t.Address, Port: t.Number, Protocol: t.Protocol, Version: reading.Version,
+	f := found.Find{Nth: n, Address: t.Address, Port: t.Number, Protocol: t.Protocol, Version: reading.Version,
 		Banner: banner(reading.Closer), Served: reading.Chain}
 	if net.ParseIP(t.Address) == nil {
 		f.ServerName = request.PlainName(t.Address)

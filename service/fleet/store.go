@@ -5,6 +5,7 @@ import (
 
 	"freshseal/core/pki/cert"
 	"freshseal/store"
+	"freshseal/store/found"
 )
 
 // storage is what this package needs of the store, so that its tests may replace it.
@@ -44,14 +45,13 @@ type devicesStore interface {
 }
 
 type discoveriesStore interface {
-	Add(ctx context.Context, t store.Discovery, keep int) (store.Discovery, error)
-	AddFinds(ctx context.Context, taking int64, done int, finds []store.Find) error
+	Add(ctx context.Context, t found.Discovery, keep int) (found.Discovery, error)
+	AddFinds(ctx context.Context, taking int64, done int, finds []found.Find) error
 	End(ctx context.Context, id int64, at store.Moment, why string) error
-	Finds(ctx context.Context, taking int64) ([]store.Find, error)
-	Get(ctx context.Context, id int64) (store.Discovery, error)
-	List(ctx context.Context) ([]store.Discovery, error)
+	Finds(ctx context.Context, taking int64) ([]found.Find, error)
+	Get(ctx context.Context, id int64) (found.Discovery, error)
+	List(ctx context.Context) ([]found.Discovery, error)
 	Remove(ctx context.Context, id int64) error
-	SlotPlaces(ctx context.Context) (map[string]string, error)
 }
 
 type readingsStore interface {
@@ -73,6 +73,7 @@ type sitesStore interface {
 }
 
 type slotsStore interface {
+	Places(ctx context.Context) (map[string]string, error)
 	Add(ctx context.Context, device string, slot store.Slot, secrets map[string][]byte) error
 	Change(ctx context.Context, e store.SlotEdit) error
 	Count(now store.Moment, f store.SlotFilter) int

@@ -80,6 +80,7 @@ type Change struct {
 	Readings    []Reading
 	GoneDevices []int64
 	GoneSlots   []int64
+	Following   int // slots that the next changes bring
 }
 
 // Roster is the fleet as lists need it. The zero value is not usable; see [New].
@@ -156,14 +157,6 @@ func New() *Roster {
 // deviceOf is the name of the device of a slot's row.
 func (r *Roster) deviceOf(slot int32) string { return r.devices.texts[r.slots.rows[slot].device].name }
 
-// Grow makes room for so many devices and slots at once.
-func (r *Roster) Grow(devices, slots int) {
-	r.lock.Lock()
-	defer r.lock.Unlock()
-	r.devices.grow(devices)
-	r.slots.grow(slots)
-}
-
 // Put brings the roster up to date. A slot whose device is not known is passed over.
 func (r *Roster) Put(c Change) {
 	r.lock.Lock()
@@ -173,6 +166,10 @@ func (r *Roster) Put(c Change) {
 	}
 	for _, id := range c.GoneDevices {
 		r.dropDevice(id)
+	}
+	if len(r.devices.ids) == 0 {
+		r.devices.grow(len(c.Devices))
+		r.slots.grow(len(c.Slots) + c.Following)
 	}
 	for _, d := range c.Devices {
 		r.putDevice(d)

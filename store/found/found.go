@@ -1,4 +1,5 @@
-package store
+// Package found keeps what discoveries found on networks.
+package found
 
 import (
 	"context"
@@ -16,20 +17,20 @@ type Discoveries struct{ DB *sqlite.DB }
 
 // Discovery is one search of networks, under way or ended.
 type Discovery struct {
-	ID      int64                `db:"id"`
-	Asked   JSON[AskedDiscovery] `db:"asked"`
-	By      string               `db:"by"`
-	Total   int                  `db:"total"`
-	Done    int                  `db:"done"`
-	BeganAt Moment               `db:"began_at"`
-	EndedAt Moment               `db:"ended_at"`
-	Why     string               `db:"why"`
-	Found   int                  `db:"found"`   // TLS services
-	Strange int                  `db:"strange"` // that answered, and not with TLS
+	ID      int64              `db:"id"`
+	Asked   sqlite.JSON[Asked] `db:"asked"`
+	By      string             `db:"by"`
+	Total   int                `db:"total"`
+	Done    int                `db:"done"`
+	BeganAt sqlite.Moment      `db:"began_at"`
+	EndedAt sqlite.Moment      `db:"ended_at"`
+	Why     string             `db:"why"`
+	Found   int                `db:"found"`   // TLS services
+	Strange int                `db:"strange"` // that answered, and not with TLS
 }
 
-// AskedDiscovery is what an administrator asked for.
-type AskedDiscovery struct {
+// Asked is what an administrator asked for.
+type Asked struct {
 	Ranges []string `json:"ranges"`
 	Except []string `json:"except,omitempty"`
 	Ports  []string `json:"ports,omitempty"`
@@ -39,17 +40,17 @@ type AskedDiscovery struct {
 
 // Find is what answered at one address and port.
 type Find struct {
-	ID         int64                  `db:"id"`
-	Taking     int64                  `db:"discovery_id"`
-	Nth        int                    `db:"nth"`
-	Address    string                 `db:"address"`
-	Port       int                    `db:"port"`
-	Protocol   string                 `db:"protocol"`
-	ServerName string                 `db:"server_name"`
-	Chain      JSON[[]string]         `db:"chain"`
-	Version    string                 `db:"version"`
-	Banner     string                 `db:"banner"`
-	Failure    JSON[*finding.Failure] `db:"failure"`
+	ID         int64                         `db:"id"`
+	Taking     int64                         `db:"discovery_id"`
+	Nth        int                           `db:"nth"`
+	Address    string                        `db:"address"`
+	Port       int                           `db:"port"`
+	Protocol   string                        `db:"protocol"`
+	ServerName string                        `db:"server_name"`
+	Chain      sqlite.JSON[[]string]         `db:"chain"`
+	Version    string                        `db:"version"`
+	Banner     string                        `db:"banner"`
+	Failure    sqlite.JSON[*finding.Failure] `db:"failure"`
 
 	Served []*cert.Certificate `db:"-"`
 }
@@ -67,7 +68,7 @@ func (s Discoveries) Add(ctx context.Context, t Discovery, keep int) (Discovery,
 			return err
 		}
 		if open > 0 {
-			return ErrTaken
+			return sqlite.ErrTaken
 		}
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO discovery (asked, by, total, done, began_at, ended_at,
 			why) VALUES (:asked, :by, :total, 0, :began_at, 0, '')`, t)
@@ -116,7 +117,7 @@ func (s Discoveries) AddFinds(ctx context.Context, taking int64, done int, finds
 }
 
 // End notes that it ended, and why where it ended early. One that ended stays as it is.
-func (s Discoveries) End(ctx context.Context, id int64, at Moment, why string) error {
+func (s Discoveries) End(ctx context.Context, id int64, at sqlite.Moment, why string) error {
 	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
 		return sqlite.Changed(tx.ExecContext(ctx, `UPDATE discovery SET ended_at = ?, why = ? WHERE id = ?
 			AND ended_at = 0`,
@@ -135,31 +136,4 @@ func (s Discoveries) Remove(ctx context.Context, id int64) error {
 func (s Discoveries) Finds(ctx context.Context, taking int64) ([]Find, error) {
 	var out []Find
 	return out, s.DB.Read.SelectContext(ctx, &out, `SELECT * FROM find WHERE discovery_id = ? ORDER BY nth`, taking)
-}
-
-// SlotPlaces returns the slots (DEVICE/SLOT) by the place at which they are read, such as 192.0.2.1:443.
-func (s Discoveries) SlotPlaces(ctx context.Context) (map[string]string, error) {
-	var rows []struct {
-		Device  string        `db:"device"`
-		Name    string        `db:"name"`
-		Address string        `db:"address"`
-		Port    int           `db:"port"`
-		More    JSON[[]Place] `db:"more"`
-		Nodes   JSON[[]Node]  `db:"nodes"`
-	}
-	if err := s.DB.Read.SelectContext(ctx, &rows, `SELECT device.name AS device, slot.name, slot.address, port, more,
-		nodes FROM slot JOIN device ON device.id = device_id`); err != nil {
-		return nil, err
-	}
-	out := make(map[string]string, len(rows))
-	for _, r := range rows {
-		places := append([]Place{{r.Address, r.Port}}, r.More.V...)
-		for _, n := range r.Nodes.V {
-			places = append(places, Place{n.Address, r.Port})
-		}
-		for _, p := range places {
-			out[p.String()] = r.Device + "/" + r.Name
-		}
-	}
-	return out, nil
 }
