@@ -47,7 +47,7 @@ func (a *commands) procedure() *cobra.Command {
 		Use: "show NAME", Short: "Print the text of a procedure; the built-in ones need no service",
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if source, ok := library.Builtin()[args[0]]; ok && a.As == "table" {
+			if source, ok := library.Named(args[0]); ok && a.As == "table" {
 				io.WriteString(cli.ForTerminal(a.Out), source.YAML)
 				return nil
 			}

@@ -32,23 +32,42 @@ func (s Source) Why() string {
 	return ""
 }
 
-// Builtin are the procedures that come with the program, by name. They are
+// Builtin returns the procedures that come with the program, by name. They are
 // checked by its tests, so a fault in one is a broken build.
 var Builtin = sync.OnceValue(func() map[string]Source {
 	out := map[string]Source{}
-	for _, name := range procedure.BuiltinNames() {
-		text, err := procedure.Files.ReadFile("builtin/" + name + procedure.ProcedureEnding)
-		if err != nil {
-			panic(err)
-		}
-		p, _, faults := procedure.ParseAll(text, nil, procedure.BuiltinParts(), false)
-		if len(faults) > 0 || p.Name != name {
-			panic(fmt.Sprintf("the built-in procedure %s: %v", name, faults))
-		}
-		out[p.Name] = Source{Procedure: p, YAML: string(text)}
+	for name, read := range builtin {
+		out[name] = read()
 	}
 	return out
 })
+
+// Named returns the built-in procedure of a name. It reads no other one.
+func Named(name string) (Source, bool) {
+	read, known := builtin[name]
+	if !known {
+		return Source{}, false
+	}
+	return read(), true
+}
+
+var builtin = func() map[string]func() Source {
+	out := map[string]func() Source{}
+	for _, name := range procedure.BuiltinNames() {
+		out[name] = sync.OnceValue(func() Source {
+			text, err := procedure.Files.ReadFile("builtin/" + name + procedure.ProcedureEnding)
+			if err != nil {
+				panic(err)
+			}
+			p, _, faults := procedure.ParseAll(text, nil, procedure.BuiltinParts(), false)
+			if len(faults) > 0 || p.Name != name {
+				panic(fmt.Sprintf("the built-in procedure %s: %v", name, faults))
+			}
+			return Source{Procedure: p, YAML: string(text)}
+		})
+	}
+	return out
+}()
 
 // kept is how a procedure is kept that uses parts which are not built in: with them,
 // so that what becomes of their files changes nothing.
