@@ -185,7 +185,16 @@ func TestTheConsoleWritesNamesAndTimesToBeRead(t *testing.T) {
 		!strings.HasSuffix(shown, " local)") {
 		t.Fatalf("a moment is shown as %q, %v", shown, err)
 	}
-	steps(t, func() error { return keepPicture(p, "times") })
+	steps(t,
+		func() error { return keepPicture(p, "times") },
+		// Nor is UTC alone in what the service says, in what the mouse is told, and beside each other.
+		func() error { return p.Go("/slots?condition=expired") },
+		func() error { return p.Click("//tbody/tr[1]//a") },
+		func() error { return p.Wait("//li[contains(.,'expired on') and contains(.,' UTC (') and contains(.,' local)')]") },
+		func() error { return p.Wait("//*[contains(@title,' UTC (') and contains(@title,' local): ')]") },
+		func() error { _, err := p.Eval("location.href = '/compare?a=' + location.pathname.slice(7), ''"); return err },
+		func() error { return p.Wait("//dd[contains(.,' UTC (') and contains(.,' local)')]") },
+	)
 }
 
 // A file of 5,000 lines, of which every fifth is wrong, is uploaded and never drawn as a whole: the wrong lines stand

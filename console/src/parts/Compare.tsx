@@ -5,7 +5,7 @@ import type { ReactNode } from 'react'
 import { certificateQuery } from '../api/queries'
 import { Foreign } from './Foreign'
 import { Print } from './Print'
-import { moment } from './words'
+import { momentHere } from './words'
 
 type Side = { title: string; sha256: string; none?: string }
 
@@ -19,8 +19,8 @@ export function Compare({ left, right }: { left: Side; right: Side }) {
   const rows: [string, (c: NonNullable<typeof a>) => string, ((c: NonNullable<typeof a>) => ReactNode)?][] = [
     ['Subject', (c) => c.certificate.subject],
     ['Issuer', (c) => c.certificate.issuer],
-    ['From', (c) => moment(c.certificate.not_before)],
-    ['To', (c) => moment(c.certificate.not_after)],
+    ['From', (c) => momentHere(c.certificate.not_before)],
+    ['To', (c) => momentHere(c.certificate.not_after)],
     ['Serial', (c) => c.certificate.serial],
     [
       'SHA-256',

@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box'
 import { Fragment, type ReactNode } from 'react'
+import { local } from './words'
 
 // What acts on the order of text or hides what is there (Unicode Standard Annex 9).
 // eslint-disable-next-line no-control-regex -- control characters are what is looked for
@@ -26,6 +27,17 @@ export function Labels({ of }: { of: string }) {
   ))
 }
 
+// A moment in a sentence of the service, such as 2027-03-14 09:30 UTC.
+const instant = /(\d{4}-\d{2}-\d{2} \d{2}:\d{2}(?::\d{2})? UTC)/u
+
+/** Plain is text without names, in which the local time of the browser stands behind each moment. */
+function Plain({ of }: { of: string }) {
+  return of.split(instant).map((part, i) => {
+    const here = i % 2 === 1 && local(`${part.slice(0, 16).replace(' ', 'T')}:00Z`)
+    return here ? `${part} (${here} local)` : part
+  })
+}
+
 /** Foreign is text that somebody else wrote: a subject, a name, what a device printed. It changes nothing around it. */
 export function Foreign({ children, strong }: { children?: string | null; strong?: boolean }): ReactNode {
   if (!children) return null
@@ -33,7 +45,7 @@ export function Foreign({ children, strong }: { children?: string | null; strong
     <Box component="bdi" sx={strong ? { fontWeight: 600 } : undefined}>
       {visible(children)
         .split(hostName)
-        .map((part, i) => (i % 2 === 1 ? <Labels key={i} of={part} /> : part))}
+        .map((part, i) => (i % 2 === 1 ? <Labels key={i} of={part} /> : <Plain key={i} of={part} />))}
     </Box>
   )
 }

@@ -8,6 +8,21 @@ export function moment(time?: string | null) {
   return time ? `${time.slice(0, 10)} ${time.slice(11, 19)} UTC` : '–'
 }
 
+/** local returns the local time of a moment, with its date if that differs from UTC; empty if the zone is UTC. */
+export function local(at: string) {
+  const then = new Date(at)
+  const offset = then.getTimezoneOffset()
+  if (offset === 0 || Number.isNaN(offset)) return ''
+  const text = new Date(then.getTime() - offset * 60_000).toISOString()
+  return text.slice(0, 10) === at.slice(0, 10) ? text.slice(11, 16) : `${text.slice(0, 10)} ${text.slice(11, 16)}`
+}
+
+/** momentHere writes a time to the second, UTC, and the local time of the browser if its zone is another. */
+export function momentHere(time?: string | null) {
+  const here = time && local(time)
+  return moment(time) + (here ? ` (${here} local)` : '')
+}
+
 const months = [
   'January',
   'February',

@@ -13,7 +13,7 @@ import { Foreign } from '../../parts/Foreign'
 import { Columns, Panel, Quiet } from '../../parts/Panel'
 import { Print } from '../../parts/Print'
 import { StateMark } from '../../parts/State'
-import { day, moment } from '../../parts/words'
+import { day, momentHere } from '../../parts/words'
 import { When } from '../../parts/When'
 
 /** Behind says who changed what a slot serves. */
@@ -50,7 +50,7 @@ function Strip({ readings }: { readings: Schemas['PastReading'][] }) {
         {pieces.map((r) => (
           <Box
             key={r.at}
-            title={`${moment(r.at)}: ${r.failure ? r.failure.what : r.subject}`}
+            title={`${momentHere(r.at)}: ${r.failure ? r.failure.what : r.subject}`}
             sx={{
               flex: `${Math.max((Date.parse(r.until ?? r.at) - Date.parse(r.at)) / (until - from), 0.02)} 0 4px`,
               bgcolor: r.failure ? 'transparent' : tone(r),
