@@ -2,11 +2,13 @@ package e2e
 
 import (
 	"encoding/pem"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"freshseal/core/testkit"
 	"freshseal/e2e/browser"
@@ -26,6 +28,63 @@ func (s *server) shell(text string) string {
 		s.t.Fatalf("%s made %s", text, left[0].Name())
 	}
 	return string(out)
+}
+
+// Each form says the command that does the same. It is run instead of pressing the button, and did it.
+func TestTheConsoleShowsTheCommandOfEachForm(t *testing.T) {
+	t.Parallel()
+	s := start(t, "demo", t.TempDir())
+	p := openConsole(t, s)
+	const inDialog, said = "//*[@role='dialog']", `it's "ours"; $(touch made)`
+	for _, form := range []struct {
+		page, open, in string
+		typed          [][2]string // fields and what goes into them
+		show           []string    // by the client
+		want           string
+	}{
+		{"/slots/" + gate + "/web", "//button[.='Add a pin']", inDialog,
+			[][2]string{{"who", "radar"}, {"how", said}}, []string{"pin", "list"}, said},
+		{"/slots/" + gate + "/web", "//button[.='Acknowledge']", inDialog,
+			[][2]string{{"reason", said}}, []string{"notice", "acknowledged"}, said},
+		{"/settings/sites", "//button[.='Add a site']", inDialog,
+			[][2]string{{"name", "Skerry"}, {"organization", said}}, []string{"site", "list"}, said},
+		{"/settings/signers", "//button[.='Add a signer']", inDialog,
+			[][2]string{{"name", "harbour"}, {"about", said}, {"most", "200"}, {"domains", "quay.example, mole.example"}},
+			[]string{"signer", "show", "harbour"}, "mole.example"},
+		{"/notices", "//button[.='Add a channel']", inDialog,
+			[][2]string{{"name", "post"}, {"address", "127.0.0.1"}, {"port", "2525"}, {"from", "seal@tidewrack.example"},
+				{"to", "noc@tidewrack.example"}, {"owners", "harbour watch=watch@tidewrack.example"}},
+			[]string{"channel", "list"}, "watch@tidewrack.example"},
+		{"/notices", "//button[.='Add a rule']", inDialog,
+			[][2]string{{"name", "soon"}, {"to", "post"}, {"days", "30, 7"}, {"quiet", "22:00-06:00"}},
+			[]string{"notice", "rules"}, "22:00-06:00"},
+		{"/settings/policy", "", "//form[@aria-label='Rules of fleet']",
+			[][2]string{{"margin_days", "11"}, {"freezes", "2034-12-20/2035-01-03 " + said}},
+			[]string{"policy", "list"}, said},
+		{"/discovery", "", "//form[@aria-label='Start a discovery']",
+			[][2]string{{"ranges", "127.20.251.1 127.20.251.2"}, {"ports", "1"}, {"rate", "9"}},
+			[]string{"discover", "list"}, "127.20.251.2"},
+	} {
+		steps(t, func() error { return p.Go(form.page) })
+		if form.open != "" {
+			steps(t, func() error { return p.Click(form.open) })
+		}
+		for _, typed := range form.typed {
+			steps(t, func() error { return p.Type(form.in+"//*[@data-field='"+typed[0]+"']", typed[1]) })
+		}
+		steps(t, func() error { return p.Click(form.in + "//summary[.='As a command']") })
+		command, err := p.Text(form.in + "//details//code")
+		if err != nil {
+			t.Fatal(err)
+		}
+		// the word for what was not chosen yet
+		s.shell(strings.Replace(command, "DAY", time.Now().AddDate(0, 0, 20).Format(time.DateOnly), 1))
+		var now any
+		s.json(&now, form.show...)
+		if text := fmt.Sprint(now); !strings.Contains(text, form.want) {
+			t.Errorf("%s\nmade of %s: %.2000s", command, strings.Join(form.show, " "), text)
+		}
+	}
 }
 
 // What a button does, the command beside it does too, whatever was typed: it is copied into a shell and run.

@@ -192,7 +192,10 @@ func TestTheConsoleWritesNamesAndTimesToBeRead(t *testing.T) {
 		func() error { return p.Click("//tbody/tr[1]//a") },
 		func() error { return p.Wait("//li[contains(.,'expired on') and contains(.,' UTC (')]") },
 		func() error { return p.Wait("//*[contains(@title,' UTC (') and contains(@title,' local): ')]") },
-		func() error { _, err := p.Eval("location.href = '/compare?a=' + location.pathname.slice(7), ''"); return err },
+		func() error {
+			_, err := p.Eval("location.href = '/compare?a=' + location.pathname.slice(7), ''")
+			return err
+		},
 		func() error { return p.Wait("//dd[contains(.,' UTC (') and contains(.,' local)')]") },
 	)
 }

@@ -10,6 +10,7 @@ type Props = {
   of: Noun
   edit: () => void
   remove?: (() => Promise<unknown>) | false // none where nothing can be removed
+  command?: string // that removes it
   before?: ReactNode // other buttons of the row
   children?: ReactNode // what a removal means
 }
@@ -18,7 +19,7 @@ type Props = {
  * EditRemove are the two buttons of a row that can be changed and mostly removed, on one line; it asks before it
  * removes.
  */
-export function EditRemove({ what, of, edit, remove, before, children }: Props) {
+export function EditRemove({ what, of, edit, remove, command = '', before, children }: Props) {
   const [sure, setSure] = useState(false)
   const removal = useChange({ of, do: () => (remove ? remove() : Promise.resolve()), done: () => setSure(false) })
   return (
@@ -40,6 +41,7 @@ export function EditRemove({ what, of, edit, remove, before, children }: Props) 
           error={removal.error}
           act={() => removal.mutate()}
           close={() => setSure(false)}
+          command={command}
         >
           {children}
         </Confirm>

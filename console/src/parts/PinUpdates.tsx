@@ -15,6 +15,7 @@ import { Print } from './Print'
 import { slotPath } from './words'
 import { When } from './When'
 import { Name } from './Name'
+import { command, option } from './command'
 
 type PinUpdate = Schemas['PinUpdate']
 
@@ -86,6 +87,7 @@ export function PinUpdates({ all }: { all: PinUpdate[] }) {
               }),
             )
           }
+          command={(x) => command('pin', 'confirm', confirming.id, ...option('note', x.note))}
           close={() => setConfirming(null)}
         >
           <Field name="note" label="How, and who answered" help="may be left empty" multiline autoFocus />

@@ -26,6 +26,7 @@ import { useFilter } from '../../parts/useFilter'
 import { slotPath, some, number } from '../../parts/words'
 import { When } from '../../parts/When'
 import { Name } from '../../parts/Name'
+import { command } from '../../parts/command'
 
 type Account = Schemas['Account']
 type Item = Schemas['BatchItem']
@@ -185,6 +186,7 @@ function Shown({ b }: { b: Batch }) {
           error={stop.error}
           act={() => stop.mutate()}
           close={() => setSure(false)}
+          command={command('batch', 'stop', b.id)}
         >
           <Typography>
             {some(c.waiting, 'slot')} of this batch would be left as they are. What was started goes on.

@@ -12,6 +12,7 @@ import { May } from '../../parts/May'
 import { FieldGrid, Quiet } from '../../parts/Panel'
 import { day, some } from '../../parts/words'
 import { When } from '../../parts/When'
+import { command, option } from '../../parts/command'
 
 const states: Record<Schemas['Parcel']['state'], string> = {
   packed: 'packed, not handed over yet',
@@ -89,6 +90,9 @@ export function ParcelRow({ p, signer }: { p: Schemas['Parcel']; signer: Schemas
           submit="Record"
           of="parcels"
           send={(x) => take(api.POST('/api/v1/parcels/{id}/handover', { params: { path: { id: p.id } }, body: x }))}
+          command={(x) =>
+            command('parcel', 'hand', p.id, '--to', x.to.trim() || 'WHOM', ...option('reference', x.reference))
+          }
           close={() => setOpen(false)}
         >
           <FieldGrid>

@@ -14,6 +14,7 @@ import { Panel } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { When } from '../../parts/When'
 import { Name } from '../../parts/Name'
+import { command } from '../../parts/command'
 
 /** Unmatched shows the leaves that came and that nobody waits for, with who is nearest to them. */
 export function Unmatched() {
@@ -98,6 +99,7 @@ function Lying({ a }: { a: Schemas['Unmatched'] }) {
           error={remove.error}
           act={() => remove.mutate()}
           close={() => setSure(false)}
+          command={command('unmatched', 'remove', a.certificate.sha256)}
         >
           <Typography>
             It answers no request that waits. When its request comes later, the signer has to send it once more.

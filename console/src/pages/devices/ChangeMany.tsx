@@ -7,6 +7,7 @@ import { FormDialog } from '../../parts/form/FormDialog'
 import { FieldGrid } from '../../parts/Panel'
 import type { Filter } from '../../api/lists'
 import { some, words } from '../../parts/words'
+import { command, option } from '../../parts/command'
 
 const asItIs = { value: '', label: 'as it is' }
 const schema = v.object({
@@ -17,6 +18,13 @@ const schema = v.object({
   addTags: v.string(),
   removeTags: v.string(),
 })
+
+// Tags are added and removed here only: a command sets all of them.
+function commandOf(devices: string[], x: v.InferOutput<typeof schema>) {
+  const said = (['owner', 'site', 'family', 'credential'] as const).flatMap((name) => option(name, x[name]))
+  if (said.length === 0 || x.addTags || x.removeTags) return ''
+  return devices.map((name) => command('device', 'edit', name, ...said)).join(' && ')
+}
 
 /** ChangeMany changes what many devices have in common. */
 export function ChangeMany({
@@ -58,6 +66,7 @@ export function ChangeMany({
           }),
         )
       }
+      command={(x) => commandOf(which.devices ?? [], x)}
       done={done}
       close={close}
     >

@@ -12,6 +12,7 @@ import { rowsWanted } from '../../parts/list/rows'
 import { Quiet } from '../../parts/Panel'
 import type { Filter } from '../../api/lists'
 import { some, number } from '../../parts/words'
+import { command } from '../../parts/command'
 
 const ChangeMany = lazy(async () => ({ default: (await chunk(import('./ChangeMany'))).ChangeMany }))
 
@@ -96,6 +97,7 @@ export function ChosenDevices({ choice, total, filter, choose }: Props) {
           error={remove.error}
           act={() => remove.mutate()}
           close={() => setDialog(null)}
+          command={[...choice.names].map((name) => command('device', 'remove', name)).join(' && ')}
         >
           <Typography>
             Their history, their secrets and the records of their replacements are deleted. Nothing is changed on the

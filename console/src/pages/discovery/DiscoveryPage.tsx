@@ -26,6 +26,8 @@ import { Problem } from '../../parts/Problem'
 import { VirtualRows } from '../../parts/VirtualRows'
 import { devicePath, some, words } from '../../parts/words'
 import { When } from '../../parts/When'
+import { AsCommand } from '../../parts/AsCommand'
+import { command, option, options } from '../../parts/command'
 
 type Discovery = Schemas['Discovery']
 
@@ -73,6 +75,13 @@ function Begin() {
                 ...(x.site && { site: x.site }),
               },
             }),
+          )
+        }
+        command={(x) =>
+          x.ranges.trim() &&
+          command(
+            ...['discover', 'start', ...words(x.ranges), ...options('except', words(x.except))],
+            ...[...options('port', words(x.ports)), ...option('rate', x.rate), ...option('site', x.site)],
           )
         }
         done={(s) => void navigate(`/discovery/${s.id}`)}
@@ -171,6 +180,9 @@ function Progress({ s }: { s: Discovery }) {
     >
       <LinearProgress variant="determinate" value={(100 * s.done) / Math.max(1, s.total)} aria-label="Discovery" />
       {stop.error && <Problem error={stop.error} />}
+      <May role="admin">
+        <AsCommand command={command('discover', 'stop', s.id)} />
+      </May>
     </Panel>
   )
 }
@@ -223,6 +235,9 @@ function Proposals({ s }: { s: Schemas['DiscoveryResult'] }) {
       }
     >
       {adopt.error && <Problem error={adopt.error} />}
+      {admin && open.length > 0 && (
+        <AsCommand command={command('discover', 'adopt', s.id, ...(chosen.size > 0 ? chosen : ['--all']))} />
+      )}
       {adopt.data && (
         <Quiet>
           {adopt.data.done

@@ -11,6 +11,8 @@ import { useTyped } from '../../parts/form/Form'
 import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { words } from '../../parts/words'
+import { AsCommand } from '../../parts/AsCommand'
+import { command, option, options } from '../../parts/command'
 
 type Channel = Schemas['Channel']
 
@@ -85,6 +87,7 @@ function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
         what={`the channel ${c.name}`}
         of="channels"
         edit={edit}
+        command={command('channel', 'remove', c.name)}
         remove={() => take(api.DELETE('/api/v1/channels/{name}', at))}
         before={
           <Button size="small" onClick={() => trial.mutate()} disabled={trial.isPending}>
@@ -95,8 +98,27 @@ function ChannelRow({ c, edit }: { c: Channel; edit: () => void }) {
       {trial.data && (
         <Quiet>{trial.data.sent ? 'The message was sent.' : `The message was not sent: ${trial.data.why}`}</Quiet>
       )}
+      <AsCommand command={command('channel', 'try', c.name)} />
       {trial.error && <Problem error={trial.error} />}
     </Row>
+  )
+}
+
+function commandOf(x: Values) {
+  const mail = x.kind === 'mail'
+  const server = `${x.address.trim() || 'HOST'}${x.port && `:${x.port}`}`
+  return command(
+    ...['channel', 'set', x.name.trim() || 'NAME', `--${x.kind}`, x.kind === 'webhook' ? x.url || 'ADDRESS' : server],
+    ...(x.kind === 'webhook' ? [] : option('security', x.security)),
+    ...(mail ? [...option('from', x.from), ...options('to', words(x.to))] : []),
+    ...(mail
+      ? options(
+          'owner',
+          x.owners.split('\n').filter((line) => line.trim() !== ''),
+        )
+      : []),
+    ...[...(mail ? option('user', x.user) : []), ...option('pin', x.pin)],
+    ...(x.secret && x.kind !== 'syslog' ? ['--secret-file', 'FILE'] : []),
   )
 }
 
@@ -125,6 +147,7 @@ function EditChannel({ was, close }: { was: Channel | undefined; close: () => vo
           }),
         )
       }
+      command={commandOf}
       close={close}
     >
       <Fields was={was} />

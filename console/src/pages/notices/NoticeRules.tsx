@@ -10,6 +10,7 @@ import { FormDialog } from '../../parts/form/FormDialog'
 import { May } from '../../parts/May'
 import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { words } from '../../parts/words'
+import { command, flags, option, options } from '../../parts/command'
 
 type Rule = Schemas['Rule']
 
@@ -106,10 +107,24 @@ function RuleRow({ r, edit }: { r: Rule; edit: () => void }) {
           what={`the rule ${r.name}`}
           of="rules"
           edit={edit}
+          command={command('notice', 'remove-rule', r.name)}
           remove={() => take(api.DELETE('/api/v1/notice-rules/{name}', { params: { path: { name: r.name } } }))}
         />
       </May>
     </Row>
+  )
+}
+
+function commandOf(x: Values) {
+  const named = (['site', 'family', 'owner', 'tag', 'digest', 'quiet', 'zone', 'repeat'] as const).flatMap((name) =>
+    option(name, x[name]),
+  )
+  const conditions = told.filter((c) => x[c])
+  return command(
+    ...['notice', 'rule', x.name.trim() || 'NAME', ...options('condition', conditions)],
+    ...[...option('days', words(x.days).join(',')), ...flags({ expiring: x.expiring })],
+    ...[...options('to', words(x.to)), ...named, ...options('escalate', words(x.escalate))],
+    ...flags({ recovery: x.recovery, paused: x.paused }),
   )
 }
 
@@ -146,6 +161,7 @@ function EditRule({ was, close }: { was: Rule | undefined; close: () => void }) 
           }),
         )
       }
+      command={commandOf}
       close={close}
     >
       <FieldGrid>

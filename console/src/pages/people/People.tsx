@@ -19,6 +19,7 @@ import { useMay } from '../../parts/May'
 import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
 import { Copy } from '../../parts/Print'
 import { When } from '../../parts/When'
+import { command, option } from '../../parts/command'
 
 type Role = Schemas['User']['role']
 const roles: Record<Role, string> = {
@@ -81,6 +82,7 @@ function Users() {
           submit="Add"
           said="The user was added"
           of="users"
+          command={(x) => command('user', 'add', x.name.trim() || 'NAME', '--role', x.role)}
           send={(x) =>
             take(api.POST('/api/v1/users', { body: { name: x.name, password: x.password, role: x.role as Role } }))
           }
@@ -152,6 +154,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
           error={edit.error}
           act={() => edit.mutate(role)}
           close={() => setRole(undefined)}
+          command={command('user', 'edit', user.name, '--role', role)}
         >
           <Typography>
             From {user.role} ({roles[user.role]}) to {role} ({roles[role]}). All sessions of {user.name} end.
@@ -166,6 +169,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
           error={remove.error}
           act={() => remove.mutate()}
           close={() => setSure(false)}
+          command={command('user', 'remove', user.name)}
         >
           <Typography>
             All sessions and tokens of {user.name} end. What {user.name} did stays in the audit log.
@@ -214,6 +218,9 @@ function Tokens() {
                 body: { label: x.label, role: x.role as Schemas['NewToken']['role'], days: Number(x.days) },
               }),
             )
+          }
+          command={(x) =>
+            command('token', 'add', x.label.trim() || 'PURPOSE', '--role', x.role, ...option('days', x.days))
           }
           done={setMade}
         >
@@ -264,6 +271,7 @@ function TokenRow({ t }: { t: Schemas['Token'] }) {
           error={end.error}
           act={() => end.mutate()}
           close={() => setSure(false)}
+          command={command('token', 'remove', t.id)}
         >
           <Typography>
             The program that uses it is refused from then on. It cannot be brought back; a new one can be made.

@@ -5,6 +5,7 @@ import { api, take, type Replacement } from '../../api/client'
 import { Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { words } from '../../parts/words'
+import { command, option, options } from '../../parts/command'
 
 /** canAskAgain says that no answer was taken yet, so that another request can be signed instead. */
 export function canAskAgain(r: Replacement) {
@@ -36,6 +37,12 @@ export function AskAgain({ r, close }: { r: Replacement; close: () => void }) {
             params: { path: { id: r.id } },
             body: { reason: x.reason, names: words(x.more), without: words(x.less) },
           }),
+        )
+      }
+      command={(x) =>
+        command(
+          ...['replacement', 'ask-again', r.id, ...option('reason', x.reason.trim() || 'REASON')],
+          ...[...options('name', words(x.more)), ...options('without', words(x.less))],
         )
       }
       close={close}

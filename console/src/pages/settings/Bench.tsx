@@ -13,6 +13,7 @@ import { Foreign } from '../../parts/Foreign'
 import { Loaded } from '../../parts/Loaded'
 import { May } from '../../parts/May'
 import { FieldGrid } from '../../parts/Panel'
+import { command, flags, option, options } from '../../parts/command'
 
 type Bench = Schemas['Bench']
 
@@ -102,6 +103,15 @@ function SetUp({ b, close }: { b: Bench; close: () => void }) {
               replaces: b.levels.at(-1)?.sha256 ?? '',
             },
           }),
+        )
+      }
+      command={(x) =>
+        command(
+          ...['bench', 'setup', ...flags({ 'keep-root': x.keep }), '--level', x.keep ? '-' : x.root.trim() || 'ROOT'],
+          ...options('level', [x.middle.trim(), x.issuing.trim() || 'ISSUING'].filter(Boolean)),
+          ...[...option('organization', x.organization), ...option('country', x.country.toUpperCase())],
+          ...[...option('root-days', x.rootDays), ...option('below-days', x.belowDays)],
+          ...option('leaf-days', x.leafDays),
         )
       }
       close={close}

@@ -14,6 +14,7 @@ import { FormDialog } from '../../parts/form/FormDialog'
 import { May } from '../../parts/May'
 import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { some } from '../../parts/words'
+import { command } from '../../parts/command'
 
 type Credential = Schemas['Credential']
 
@@ -70,6 +71,12 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
           },
         },
       })}
+      command={(x) =>
+        command(
+          ...['credential', c ? 'replace' : 'add', x.name.trim() || 'NAME', '--user', x.user.trim() || 'USER'],
+          ...['--password-file', 'FILE'],
+        )
+      }
       close={close}
     >
       <FieldGrid>
@@ -127,6 +134,7 @@ function CredentialRow({ c, replace }: { c: Credential; replace: () => void }) {
           error={remove.error}
           act={() => remove.mutate()}
           close={() => setSure(false)}
+          command={command('credential', 'remove', c.name)}
         >
           <Typography>Its secret is deleted. No device uses it.</Typography>
         </Confirm>

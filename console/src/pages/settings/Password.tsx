@@ -11,6 +11,7 @@ import { Confirm } from '../../parts/Confirm'
 import { Field } from '../../parts/form/Field'
 import { Form } from '../../parts/form/Form'
 import { FieldGrid, Panel } from '../../parts/Panel'
+import { command } from '../../parts/command'
 
 const schema = v.object({
   old: v.pipe(v.string(), v.nonEmpty('Old password is needed.')),
@@ -40,6 +41,7 @@ export function Password() {
         submit="Change it"
         said="Password changed. Your other sessions have ended."
         of="session"
+        command={() => command('user', 'password')}
         send={(x) => take(api.POST('/api/v1/password', { body: x }))}
       >
         <FieldGrid>

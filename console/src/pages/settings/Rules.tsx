@@ -14,6 +14,7 @@ import { Loaded } from '../../parts/Loaded'
 import { useMay } from '../../parts/May'
 import { Facts, FieldGrid, Panel, Quiet, Stack } from '../../parts/Panel'
 import { words } from '../../parts/words'
+import { command, options } from '../../parts/command'
 
 type Policy = Schemas['Policy']
 type Rules = Policy['rules']
@@ -209,6 +210,35 @@ function told(r: Rules): [string, string][] {
     ])
 }
 
+const flagOf: Partial<Record<Name, string>> = {
+  renewal_days: 'renewal',
+  margin_days: 'margin',
+  turnaround_days: 'turnaround',
+  max_lifetime_days: 'max-lifetime',
+  min_rsa_bits: 'min-rsa',
+  min_ec_bits: 'min-ec',
+  required_names: 'require-name',
+  name_prefixes: 'name-prefix',
+  service_domains: 'service-domain',
+  windows: 'window',
+  freezes: 'freeze',
+}
+
+/** commandOf is the command that makes the changes of a policy; none where one empties what a command cannot. */
+function commandOf(scope: string, changed: Partial<Values>) {
+  const said = Object.entries(changed).map(([name, value]) => {
+    const flag = flagOf[name as Name] ?? name.replaceAll('_', '-')
+    if (typeof value === 'boolean') return [`--${flag}=${String(value)}`]
+    if (name in lists || name in times) {
+      const all = (name in lists ? words(value) : value.split('\n')).filter((one) => one.trim() !== '')
+      return options(flag, all.length > 0 ? all : [''])
+    }
+    return value === '' && name !== 'signer' ? undefined : options(flag, [value])
+  })
+  if (said.length === 0 || said.includes(undefined)) return ''
+  return command('policy', 'set', scope, ...said.flatMap((one) => one ?? []))
+}
+
 function EditRules({ policy }: { policy: Policy }) {
   const [seen, setSeen] = useState(policy) // what the form began with: a change by somebody else meanwhile is told of
   const signers = useQuery(signersQuery).data ?? []
@@ -229,6 +259,7 @@ function EditRules({ policy }: { policy: Policy }) {
           }),
         )
       }
+      command={(_, changed) => commandOf(policy.scope, changed)}
       done={setSeen}
       guard={{
         labels,

@@ -15,6 +15,8 @@ import { May } from '../../parts/May'
 import { FieldGrid, Row } from '../../parts/Panel'
 import { Problem } from '../../parts/Problem'
 import { BenchLevels } from './Bench'
+import { AsCommand } from '../../parts/AsCommand'
+import { command, flags, option, options } from '../../parts/command'
 
 type Signer = Schemas['Signer']
 type Way = NonNullable<Schemas['Proof']['how']>
@@ -143,6 +145,7 @@ function SignerRow({ s, edit }: { s: Signer; edit: () => void }) {
             what={`the signer ${s.name}`}
             of="signers"
             edit={edit}
+            command={command('signer', 'remove', s.name)}
             remove={() => take(api.DELETE('/api/v1/signers/{name}', { params: { path: { name: s.name } } }))}
           >
             <Typography>Its settings are deleted. Certificates that it signed stay valid.</Typography>
@@ -194,8 +197,24 @@ function Issuer({ signer, issuer: i }: { signer: string; issuer: NonNullable<Sig
           Forget
         </Button>
       </May>
+      <May role="admin">
+        <AsCommand command={command('signer', 'issuer', i.confirmed ? 'remove' : 'add', signer, i.key_sha256)} />
+      </May>
       {(confirm.error ?? forget.error) && <Problem error={confirm.error ?? forget.error} />}
     </Box>
+  )
+}
+
+function commandOf(x: Values) {
+  return command(
+    ...['signer', 'set', x.name.trim() || 'NAME', ...option('about', x.about), ...option('contact', x.contact)],
+    ...[...option('turnaround', x.turnaround), ...option('max-days', x.most), ...option('min-days', x.least)],
+    ...[...option('profile', x.profile), ...option('proof', x.how), ...option('prover', x.how && x.who)],
+    ...[...option('proof-days', x.how && x.proofDays), ...option('order', x.order)],
+    ...[...option('order-approved-by', x.orderBy), ...option('order-until', x.orderUntil)],
+    ...options('domain', x.domains.split(/[\s,]+/).filter(Boolean)),
+    ...flags({ public: x.trusted, wildcards: x.wildcards, addresses: x.addresses }),
+    ...option('notes', x.notes),
   )
 }
 
@@ -235,6 +254,7 @@ function EditSigner({ was, close }: { was: Signer | undefined; close: () => void
           }),
         )
       }
+      command={commandOf}
       {...(was && {
         guard: {
           labels,

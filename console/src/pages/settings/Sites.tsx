@@ -15,6 +15,7 @@ import { HostKey, placeOf, unpinned } from '../../parts/HostKey'
 import { May } from '../../parts/May'
 import { FieldGrid, Quiet, Row } from '../../parts/Panel'
 import { some } from '../../parts/words'
+import { command, option, options } from '../../parts/command'
 
 type Site = Schemas['Site']
 const ways: Record<Site['way'], string> = {
@@ -153,6 +154,7 @@ function SiteRow({ s, edit }: { s: Site; edit: () => void }) {
           what={`the site ${s.name}`}
           of="sites"
           edit={edit}
+          command={command('site', 'remove', s.name)}
           remove={
             !s.implied && (() => take(api.DELETE('/api/v1/sites/{name}', { params: { path: { name: s.name } } })))
           }
@@ -205,6 +207,7 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
             )
           : take(api.POST('/api/v1/sites', { body: { name: x.name, ...change } }))
       }}
+      command={(x, changed) => (was ? editing(was.name, changed) : adding(x))}
       {...(was && {
         guard: {
           labels,
@@ -219,6 +222,42 @@ function EditSite({ was, close }: { was: Site | undefined; close: () => void }) 
     >
       <Fields was={was} />
     </FormDialog>
+  )
+}
+
+const subject = (x: Partial<Values>) =>
+  (['organization', 'unit', 'locality', 'state', 'country', 'email'] as const).flatMap((name) => option(name, x[name]))
+
+const present = (x: Partial<Values>) =>
+  options(
+    'present',
+    (x.presence ?? '').split('\n').filter((line) => line.trim() !== ''),
+  )
+
+/** adding is the command that adds a site. */
+function adding(x: Values) {
+  const jump = x.way === 'jump'
+  return command(
+    ...['site', 'add', x.name.trim() || 'NAME', ...(x.way === 'direct' ? [] : options(x.way, [x.address || 'HOST']))],
+    ...(x.way === 'direct' ? [] : [...option('port', x.port), ...option('behind', x.behind)]),
+    ...(jump ? [...option('user', x.user), ...option('pin', x.pin)] : []),
+    ...(jump && x.password ? ['--password-file', 'FILE'] : []),
+    ...[...subject(x), ...option('links', x.most), ...present(x)],
+    ...(x.holidays.trim() ? ['--holidays', 'FILE'] : []),
+  )
+}
+
+/** editing is the command that makes the changes of a site. The way itself is not changed by a command. */
+function editing(name: string, x: Partial<Values>) {
+  if (x.way !== undefined || Object.keys(x).length === 0) return ''
+  const said = (flag: string, value: string | undefined) => (value === undefined ? [] : options(flag, [value]))
+  return command(
+    ...['site', 'edit', name, ...said('address', x.address), ...said('port', x.port), ...said('user', x.user)],
+    ...[...said('pin', x.pin), ...said('behind', x.behind), ...(x.password ? ['--password-file', 'FILE'] : [])],
+    ...(['organization', 'unit', 'locality', 'state', 'country', 'email'] as const).flatMap((n) => said(n, x[n])),
+    ...[...said('links', x.most === '' ? '0' : x.most), ...present(x)],
+    ...(x.read === undefined ? [] : [`--paused=${String(x.read === 'no')}`]),
+    ...(x.holidays?.trim() ? ['--holidays', 'FILE'] : []),
   )
 }
 

@@ -3,6 +3,7 @@ import { api, take, type Slot } from '../../api/client'
 import { Field } from '../../parts/form/Field'
 import { FormDialog } from '../../parts/form/FormDialog'
 import { FieldGrid } from '../../parts/Panel'
+import { command } from '../../parts/command'
 
 /** Acknowledge says that somebody knows of a slot: until a day nobody is told of it, unless it gets worse. */
 export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void }) {
@@ -23,6 +24,12 @@ export function Acknowledge({ slot: s, close }: { slot: Slot; close: () => void 
             params: { path: { device: s.device, slot: s.name } },
             body: x,
           }),
+        )
+      }
+      command={(x) =>
+        command(
+          ...['notice', 'acknowledge', `${s.device}/${s.name}`, '--until', x.until || 'DAY'],
+          ...['--reason', x.reason.trim() || 'REASON'],
         )
       }
       close={close}

@@ -11,6 +11,7 @@ import { FormDialog } from '../../parts/form/FormDialog'
 import { May } from '../../parts/May'
 import { Panel, Quiet, Row } from '../../parts/Panel'
 import { pinned } from '../../parts/pins'
+import { command, option } from '../../parts/command'
 
 type Pin = Schemas['Pin']
 
@@ -57,6 +58,12 @@ export function Pins({ slot }: { slot: Slot }) {
           said="The pin was recorded"
           of="pins"
           send={(x) => take(api.POST('/api/v1/pins', { body: { device: slot.device, slot: slot.name, ...x } }))}
+          command={(x) =>
+            command(
+              ...['pin', 'add', `${slot.device}/${slot.name}`, '--who', x.who.trim() || 'WHO'],
+              ...['--what', x.what, ...option('how', x.how)],
+            )
+          }
           close={() => setAdding(false)}
         >
           <Field name="who" label="Who" help="a system or a person" autoFocus />
@@ -101,6 +108,7 @@ function PinRow({ pin }: { pin: Pin }) {
           error={remove.error}
           act={() => remove.mutate()}
           close={() => setSure(false)}
+          command={command('pin', 'remove', pin.id)}
         >
           <Typography>
             They are not listed after the next replacement any more. Pending updates of earlier replacements stay
