@@ -24,9 +24,9 @@ func (a *commands) discoverStart() *cobra.Command {
 	var asked contract.AskedDiscovery
 	var noWait bool
 	c := &cobra.Command{
-		Use: "start RANGE…", Short: "Look for TLS services at addresses, and propose devices",
+		Use: "start RANGE…", Short: "Find TLS services at addresses, and propose devices",
 		Args: cobra.MinimumNArgs(1),
-		Long: "Look for TLS services at addresses, and propose devices. A range is a network (192.0.2.0/24), " +
+		Long: "Find TLS services at addresses, and propose devices. A range is a network (192.0.2.0/24), " +
 			"two addresses with a hyphen, an address, or a host name. Nothing else is connected to.",
 		Example: "  freshseal discover start 192.0.2.0/24 --except 192.0.2.1 --port 443 --port 25/smtp\n  " +
 			"freshseal discover start 203.0.113.0/26 --site Petrel --rate 10",

@@ -60,7 +60,7 @@ func (a *commands) batch() *cobra.Command {
 		}),
 	}
 	stop := &cobra.Command{
-		Use: "stop ID", Short: "Stop starting new ones of a batch; what was started goes on", Args: cobra.ExactArgs(1),
+		Use: "stop ID", Short: "Stop starting new replacements of a batch; those that were started go on", Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			if err := client.Do(ctx, "POST", cli.V1+"/batches"+cli.Item(args[0], "stop"), nil, nil); err != nil {
 				return err
@@ -68,7 +68,7 @@ func (a *commands) batch() *cobra.Command {
 			return a.printBatch(ctx, client, args[0])
 		}),
 	}
-	return cli.Noun("batch", "Replacements of many slots, asked for as one", a.batchStart(), list, show, stop)
+	return cli.Noun("batch", "Replacements of many slots, started as one", a.batchStart(), list, show, stop)
 }
 
 func (a *commands) batchStart() *cobra.Command {

@@ -15,7 +15,7 @@ import (
 // approve approves what was shown just before, and nothing else.
 func (a *commands) approve() *cobra.Command {
 	return &cobra.Command{
-		Use: "approve ID", Short: "Let a replacement go on that waits for approval", Args: cobra.ExactArgs(1),
+		Use: "approve ID", Short: "Approve a replacement", Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			var r contract.Replacement
 			if err := client.Do(ctx, "GET", cli.V1+"/replacements"+cli.Item(args[0]), nil, &r); err != nil {
@@ -79,7 +79,7 @@ func compareFacts(w io.Writer, old *cert.Facts, new cert.Facts) {
 func (a *commands) goOn() *cobra.Command {
 	var g contract.GoAhead
 	c := &cobra.Command{
-		Use: "go ID", Short: "Let a replacement go on that was paused or was to stop, or that waits for a window",
+		Use: "go ID", Short: "Continue a replacement that was paused, or that waits for a window",
 		Args:    cobra.ExactArgs(1),
 		Example: "  freshseal replacement go r5 --reason \"the certificate has expired\"",
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
@@ -95,7 +95,7 @@ func (a *commands) goOn() *cobra.Command {
 func (a *commands) accept() *cobra.Command {
 	yes := false
 	c := &cobra.Command{
-		Use: "accept ID…", Short: "Accept doubtful answers of the signer, and go on with them",
+		Use: "accept ID…", Short: "Accept answers of the signer that raised doubts, and continue",
 		Args:    cobra.MinimumNArgs(1),
 		Example: "  freshseal replacement accept r5 r6 r7",
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {

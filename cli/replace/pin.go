@@ -69,7 +69,7 @@ func (a *commands) pin() *cobra.Command {
 	add.MarkFlagRequired("who")
 	add.MarkFlagRequired("how")
 	remove := &cobra.Command{
-		Use: "remove PIN", Short: "Remove a pin; what is pending of earlier changes stays", Args: cobra.ExactArgs(1),
+		Use: "remove PIN", Short: "Remove a pin; its pending updates stay", Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			return client.Do(ctx, "DELETE", cli.V1+"/pins"+cli.Item(args[0]), nil, nil)
 		}),

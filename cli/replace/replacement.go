@@ -18,20 +18,20 @@ import (
 )
 
 func (a *commands) replacement() *cobra.Command {
-	return cli.Noun("replacement", "Replacements under way and done", a.replacementList(), a.replacementShow(),
+	return cli.Noun("replacement", "Replacements in progress and ended", a.replacementList(), a.replacementShow(),
 		a.replacementWatch(),
 		a.replacementKey(), a.keptFile(),
 		a.askAgain(),
-		a.ask("cancel", "Give a replacement up; nothing of it is left on the device"),
+		a.ask("cancel", "Cancel a replacement; nothing of it is left on the device"),
 		a.approve(),
 		a.goOn(),
-		a.ask("pause", "Have a replacement wait for a go-ahead before its next stage"),
+		a.ask("pause", "Pause a replacement before its next stage"),
 		a.revert(),
 		a.resume(),
 		a.accept(),
 		a.closing(),
 		a.ask("retry", "Try again with the certificate that was signed for a reverted replacement"),
-		a.ask("clear", "Clear away what a replacement left on its device"))
+		a.ask("clear", "Remove what a replacement left on its device"))
 }
 
 func (a *commands) replacementList() *cobra.Command {

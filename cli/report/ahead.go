@@ -45,7 +45,7 @@ func (a *commands) forecast() *cobra.Command {
 	var site string
 	var each, public bool
 	c := &cobra.Command{
-		Use: "forecast", Short: "Count the replacements of the coming years, and the hands that they need",
+		Use: "forecast", Short: "Forecast the replacements of the coming years, and their manual steps",
 		Args: cobra.NoArgs,
 		Long: "Count the replacements of the coming years: if certificates live as long as now, and under the " +
 			"coming longest lives of publicly trusted certificates. Hours are those of people, for guided " +

@@ -20,7 +20,7 @@ import (
 // channel returns where people are told.
 func (a *commands) channel() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the channels over which people are told", Args: cobra.NoArgs,
+		Use: "list", Short: "List the channels for notices", Args: cobra.NoArgs,
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
 			all, err := cli.ListOf[contract.Channel](ctx, client, "/channels")
 			if err != nil {
@@ -30,7 +30,7 @@ func (a *commands) channel() *cobra.Command {
 		}),
 	}
 	try := &cobra.Command{
-		Use: "try CHANNEL", Short: "Send a message that only tries the channel", Args: cobra.ExactArgs(1),
+		Use: "try CHANNEL", Short: "Send a test message", Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			var t contract.Trial
 			if err := client.Do(ctx, "POST", cli.V1+"/channels"+cli.Item(args[0])+"/trials", nil, &t); err != nil {
@@ -53,7 +53,7 @@ func (a *commands) channel() *cobra.Command {
 			return client.Do(ctx, "DELETE", cli.V1+"/channels"+cli.Item(args[0]), nil, nil)
 		}),
 	}
-	return cli.Noun("channel", "Mail, webhooks and syslog servers over which people are told", list, a.channelSet(),
+	return cli.Noun("channel", "Channels for notices: mail, webhooks, syslog servers", list, a.channelSet(),
 		try,
 		remove)
 }
@@ -93,7 +93,7 @@ func (a *commands) channelSet() *cobra.Command {
 	var mail, hook, syslog, security, secretFile string
 	var owners []string
 	c := &cobra.Command{
-		Use: "set CHANNEL", Short: "Add a channel, or replace what it says", Args: cobra.ExactArgs(1),
+		Use: "set CHANNEL", Short: "Add or replace a channel", Args: cobra.ExactArgs(1),
 		Example: "  freshseal channel set mail --mail post.tidewrack.example --from seal@tidewrack.example --to " +
 			"noc@tidewrack.example --owner terminal=terminal@tidewrack.example --user seal --secret-file mail.txt\n" +
 			"  freshseal channel set hook --webhook https://hooks.tidewrack.example/certificates --secret-file " +
@@ -159,7 +159,7 @@ func (a *commands) channelSet() *cobra.Command {
 // notice returns about who is told what.
 func (a *commands) notice() *cobra.Command {
 	rules := &cobra.Command{
-		Use: "rules", Short: "List the rules by which people are told", Args: cobra.NoArgs,
+		Use: "rules", Short: "List the notice rules", Args: cobra.NoArgs,
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
 			all, err := cli.ListOf[contract.Rule](ctx, client, "/notice-rules")
 			if err != nil {
@@ -169,14 +169,14 @@ func (a *commands) notice() *cobra.Command {
 		}),
 	}
 	remove := &cobra.Command{
-		Use: "remove-rule RULE", Short: "Remove a rule; what was made by it is sent all the same",
+		Use: "remove-rule RULE", Short: "Remove a notice rule; notices that are queued are still sent",
 		Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			return client.Do(ctx, "DELETE", cli.V1+"/notice-rules"+cli.Item(args[0]), nil, nil)
 		}),
 	}
 	known := &cobra.Command{
-		Use: "acknowledged", Short: "List the slots of which somebody knows", Args: cobra.NoArgs,
+		Use: "acknowledged", Short: "List the acknowledged slots", Args: cobra.NoArgs,
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
 			all, err := cli.ListOf[contract.Acknowledgement](ctx, client, "/acknowledgements")
 			if err != nil {
@@ -190,7 +190,7 @@ func (a *commands) notice() *cobra.Command {
 		}),
 	}
 	withdraw := &cobra.Command{
-		Use: "withdraw DEVICE/SLOT", Short: "Take an acknowledgement back", Args: cobra.ExactArgs(1),
+		Use: "withdraw DEVICE/SLOT", Short: "Withdraw an acknowledgement", Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			device, slot, err := cli.SlotArg(args[0])
 			if err != nil {
@@ -199,7 +199,7 @@ func (a *commands) notice() *cobra.Command {
 			return client.Do(ctx, "DELETE", cli.V1+"/slots"+cli.Item(device, slot)+"/acknowledgement", nil, nil)
 		}),
 	}
-	return cli.Noun("notice", "Who is told of what, and what was told", a.noticeList(), rules, a.noticeRule(), remove,
+	return cli.Noun("notice", "Notice rules, and the notices that were sent", a.noticeList(), rules, a.noticeRule(), remove,
 		a.noticeAcknowledge(), known, withdraw)
 }
 
@@ -233,7 +233,7 @@ func (a *commands) noticeRule() *cobra.Command {
 	var r notice.Rule
 	var on []string
 	c := &cobra.Command{
-		Use: "rule RULE", Short: "Add a rule, or replace what it says", Args: cobra.ExactArgs(1),
+		Use: "rule RULE", Short: "Add or replace a notice rule", Args: cobra.ExactArgs(1),
 		Example: "  freshseal notice rule broken --condition unexpected --condition unreachable --to hook " +
 			"--recovery\n  freshseal notice rule expiry --days 30,14,7,1 --to mail --digest 07:30 --zone " +
 			"Europe/Oslo --repeat 7 --escalate hook\n  freshseal notice rule chains --expiring --days 180,60,14 " +
@@ -321,8 +321,7 @@ func (a *commands) noticeList() *cobra.Command {
 func (a *commands) noticeAcknowledge() *cobra.Command {
 	var ask contract.AskAcknowledge
 	c := &cobra.Command{
-		Use: "acknowledge DEVICE/SLOT", Short: "Say that you know of a slot: until a day nobody is told of it, " +
-			"unless it gets worse", Args: cobra.ExactArgs(1),
+		Use: "acknowledge DEVICE/SLOT", Short: "Acknowledge a slot: no notices until a day, unless it gets worse", Args: cobra.ExactArgs(1),
 		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason " +
 			"\"replaced with the new mast\"",
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {

@@ -73,7 +73,7 @@ func (a app) faults() *cobra.Command {
 		},
 	}
 	set := &cobra.Command{
-		Use: "set DEVICE FAULT", Short: "Have a box of the running demo do something wrong", Args: cobra.ExactArgs(2),
+		Use: "set DEVICE FAULT", Short: "Switch on a fault of a box of the running demo", Args: cobra.ExactArgs(2),
 		Example: "  freshseal demo fault set watch.mainquay.tidewrack.example refuses",
 		RunE: func(_ *cobra.Command, args []string) error {
 			err := demo.SetFault(boxes(), args[0], demo.FaultSet{Fault: args[1], After: after})
@@ -85,7 +85,7 @@ func (a app) faults() *cobra.Command {
 	}
 	set.Flags().IntVar(&after, "after", 0, "begin once the box was asked this many more things (commands and calls)")
 	clear := &cobra.Command{
-		Use: "clear DEVICE", Short: "Have a box do everything right again", Args: cobra.ExactArgs(1),
+		Use: "clear DEVICE", Short: "Clear the faults of a box of the running demo", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			err := demo.SetFault(boxes(), args[0], demo.FaultSet{})
 			if err != nil && !errors.Is(err, demo.ErrNotFollowed) {

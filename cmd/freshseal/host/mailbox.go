@@ -28,7 +28,7 @@ func (a app) mailbox() *cobra.Command {
 	var dir, sink string
 	var last int
 	c := &cobra.Command{
-		Use: "mailbox", Short: "Show what the demo told people: by mail, to its webhook and to its syslog server",
+		Use: "mailbox", Short: "Show the notices that the demo sent: by mail, webhook and syslog",
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			all, err := demo.Mailbox(filepath.Join(dir, mailbox))
