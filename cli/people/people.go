@@ -44,7 +44,8 @@ func (a *commands) user() *cobra.Command {
 			return nil
 		}),
 	}
-	add.Flags().StringVar(&role, "role", "", "viewer (read only), operator (read, replace, run intakes) or admin (everything)")
+	add.Flags().StringVar(&role, "role", "", "viewer (read only), operator (read, replace, run intakes) or "+
+		"admin (everything)")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
 	add.MarkFlagRequired("role")
 	remove := &cobra.Command{

@@ -60,7 +60,8 @@ func (a *commands) batch() *cobra.Command {
 		}),
 	}
 	stop := &cobra.Command{
-		Use: "stop ID", Short: "Stop starting new replacements of a batch; those that were started go on", Args: cobra.ExactArgs(1),
+		Use: "stop ID", Args: cobra.ExactArgs(1),
+		Short: "Stop starting new replacements of a batch; those that were started go on",
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			if err := client.Do(ctx, "POST", cli.V1+"/batches"+cli.Item(args[0], "stop"), nil, nil); err != nil {
 				return err

@@ -42,8 +42,9 @@ func (a *commands) resume() *cobra.Command {
 func (a *commands) closing() *cobra.Command {
 	var c contract.Closing
 	cmd := &cobra.Command{
-		Use: "close ID --as new|old|neither --reason TEXT", Short: "Close a held replacement with the outcome that the wire shows",
-		Args: cobra.ExactArgs(1),
+		Use:   "close ID --as new|old|neither --reason TEXT",
+		Short: "Close a held replacement with the outcome that the wire shows",
+		Args:  cobra.ExactArgs(1),
 		Long: "End a held replacement. new and old need every address to serve that certificate; neither accepts " +
 			"whatever is served.\n" +
 			"The device is free from then on; what the replacement left there is cleared.",

@@ -199,7 +199,8 @@ func (a *commands) notice() *cobra.Command {
 			return client.Do(ctx, "DELETE", cli.V1+"/slots"+cli.Item(device, slot)+"/acknowledgement", nil, nil)
 		}),
 	}
-	return cli.Noun("notice", "Notice rules, and the notices that were sent", a.noticeList(), rules, a.noticeRule(), remove,
+	return cli.Noun("notice", "Notice rules, and the notices that were sent", a.noticeList(), rules,
+		a.noticeRule(), remove,
 		a.noticeAcknowledge(), known, withdraw)
 }
 
@@ -321,7 +322,8 @@ func (a *commands) noticeList() *cobra.Command {
 func (a *commands) noticeAcknowledge() *cobra.Command {
 	var ask contract.AskAcknowledge
 	c := &cobra.Command{
-		Use: "acknowledge DEVICE/SLOT", Short: "Acknowledge a slot: no notices until a day, unless it gets worse", Args: cobra.ExactArgs(1),
+		Use: "acknowledge DEVICE/SLOT", Args: cobra.ExactArgs(1),
+		Short: "Acknowledge a slot: no notices until a day, unless it gets worse",
 		Example: "  freshseal notice acknowledge lamp.saltmere.tidewrack.example/web --until 2027-01-31 --reason " +
 			"\"replaced with the new mast\"",
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {

@@ -136,7 +136,8 @@ func (a *commands) intake() *cobra.Command {
 	var terms contract.IntakeTerms
 	var passphraseFiles []string
 	c := &cobra.Command{
-		Use: "intake FILE…|DIR|-", Short: "Match the files that a signer sent with the pending requests; any format and order",
+		Use: "intake FILE…|DIR|-", Short: "Match the files that a signer sent with the pending " +
+			"requests; any format and order",
 		Args: cobra.MinimumNArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			files, err := a.readPile(args)

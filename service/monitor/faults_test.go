@@ -7,6 +7,7 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/pki/cert"
 	"freshseal/core/pki/request"
@@ -99,6 +100,16 @@ func TestEveryFaultOfTheDiskIsTold(t *testing.T) {
 		return s.JudgeSlots(ctx, []store.Slot{now})
 	})
 	each(func() error { _, err := s.ReadCloser(ctx, row); return err })
+	each(func() error { // what was read while something was installed
+		now, err := s.store.Slots.Get(ctx, row.Device, row.Name)
+		if err != nil {
+			return err
+		}
+		s.Forget()
+		now.ReadAt = store.At(now.ReadAt.Add(time.Second))
+		now.Failure.V = &finding.Failure{Code: "closed", What: "it closed the connection"}
+		return (&recorder{s: s}).again(ctx, store.NewReading{Slot: now})
+	})
 	says("TLS", func() (any, error) {
 		return s.ReadAddress(ctx, contract.AskReading{Address: "127.0.0.1", Port: p.number})
 	})

@@ -70,11 +70,27 @@ func openPort(t *testing.T) *port {
 	return p
 }
 
-// room is the room with a database of its own, and slots at ports of sites.
+// room is the room with a database of its own, and slots at ports of sites. It has nothing to complain of.
 func room(t *testing.T, at *clock, sites map[string]*port) *Service {
 	t.Helper()
 	s, _, _ := roomWithFaults(t, at, sites)
+	s.log = slog.New(complaints{slog.DiscardHandler, t})
 	return s
+}
+
+// complaints fails a test in which an error is logged.
+type complaints struct {
+	slog.Handler
+	t *testing.T
+}
+
+func (c complaints) Enabled(_ context.Context, level slog.Level) bool {
+	return level >= slog.LevelError
+}
+
+func (c complaints) Handle(_ context.Context, r slog.Record) error {
+	c.t.Errorf("logged: %s", r.Message)
+	return nil
 }
 
 // roomWithFaults is room with the disk of its store.

@@ -2,6 +2,8 @@ package monitor
 
 import (
 	"context"
+	"crypto/x509"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,12 +12,15 @@ import (
 
 	"freshseal/contract"
 	"freshseal/core/judgement/due"
+	"freshseal/core/judgement/finding"
+	"freshseal/core/judgement/judge"
 	"freshseal/core/judgement/policy"
 	"freshseal/core/pki/cert"
 	"freshseal/core/replacement"
 	"freshseal/core/testkit"
 	"freshseal/service/problem"
 	"freshseal/store"
+	"freshseal/wire"
 )
 
 // quay is the room with one slot that is read.
@@ -112,7 +117,136 @@ func TestTrustGroupsDecideWhatIsFlawed(t *testing.T) {
 	if err := s.Trust.RemoveAnchor(t.Context(), "phones", root.SHA256, store.Any); err != nil {
 		t.Fatal(err)
 	}
+	_, err = s.Trust.Anchors(t.Context(), "phones")
+	refuses(t, err, problem.NotFound, "phones")
 	refuses(t, s.Trust.RemoveAnchor(t.Context(), "phones", root.SHA256, store.Any), problem.NotFound, "")
+}
+
+// What is trusted no more is flawed at once.
+func TestARootThatIsTakenAwayIsTrustedNoMore(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	s, _, row := quay(t)
+	serve := func(chain ...testkit.Signer) {
+		t.Helper()
+		now, err := s.store.Slots.Get(t.Context(), row.Device, row.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.record(t.Context(), now, Sight{wire.Reading{At: s.now(), Chain: certificatesOf(chain...)}, nil}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := s.AddAnchors(t.Context(), Fleet, root.PEM(), store.Any); err != nil {
+		t.Fatal(err)
+	}
+	s.Wait()
+	serve(root.Leaf(t, "127.0.0.1", func(x *x509.Certificate) {
+		x.DNSNames, x.IPAddresses = nil, []net.IP{net.IPv4(127, 0, 0, 1)}
+	}))
+	s.Wait()
+	if got := s.condition(t, row); got != due.Fresh {
+		t.Fatalf("with its root trusted it is %s", got)
+	}
+	if err := s.Trust.RemoveAnchor(t.Context(), Fleet, root.SHA256, store.Any); err != nil {
+		t.Fatal(err)
+	}
+	s.Wait()
+	if got := s.condition(t, row); got != due.Flawed {
+		t.Errorf("with its root trusted no more it is %s", got)
+	}
+}
+
+// Before anybody sees a list, what time alone has changed while the service was down is changed.
+func TestAStartTurnsWhatIsOverMeanwhile(t *testing.T) {
+	at := &clock{now: testkit.Now}
+	s := room(t, at, map[string]*port{"Mainquay": openPort(t)})
+	row, err := s.store.Slots.Get(t.Context(), "box-Mainquay", "web")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Read(t.Context(), row); err != nil {
+		t.Fatal(err)
+	}
+	at.pass(20 * 365 * 24 * time.Hour)
+	s.Start(0)
+	if got := s.condition(t, row); got != due.Expired {
+		t.Errorf("twenty years later it is %s", got)
+	}
+}
+
+// A reading that was under way while something was installed counts, unless a later one is there or its slot is gone.
+func TestAReadingThatComesLate(t *testing.T) {
+	s, _, row := quay(t)
+	late := func(change func(*store.NewReading)) string {
+		t.Helper()
+		now, err := s.store.Slots.Get(t.Context(), row.Device, row.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		one := store.NewReading{Slot: now}
+		one.ReadAt, one.Version = store.At(s.now().Add(time.Minute)), "TLS 1.2"
+		one.Failure.V = &finding.Failure{Code: "closed", What: "it closed the connection"}
+		change(&one)
+		if err := (&recorder{s: s}).again(t.Context(), one); err != nil {
+			t.Fatal(err)
+		}
+		if now, err = s.store.Slots.Get(t.Context(), row.Device, row.Name); err != nil {
+			t.Fatal(err)
+		}
+		return now.Version
+	}
+	if _, err := s.Read(t.Context(), row); err != nil {
+		t.Fatal(err)
+	}
+	for what, change := range map[string]func(*store.NewReading){
+		"an older one":                func(one *store.NewReading) { one.ReadAt = store.At(s.now().Add(-time.Hour)) },
+		"of another slot of its name": func(one *store.NewReading) { one.ID++ },
+		"of a slot that is gone":      func(one *store.NewReading) { one.Name = "gone" },
+	} {
+		if got := late(change); got == "TLS 1.2" {
+			t.Errorf("%s was taken", what)
+		}
+	}
+	if got := late(func(*store.NewReading) {}); got != "TLS 1.2" {
+		t.Errorf("it was not taken: %s", got)
+	}
+}
+
+// Readings that differ in anything are told apart; those that do not are not judged again, and counted as unchanged.
+func TestWhatMakesAReadingAnother(t *testing.T) {
+	root := testkit.Root(t, "Quay Root")
+	one, other := certificatesOf(root.Leaf(t, "one.example")), certificatesOf(root.Leaf(t, "other.example"))
+	row := store.SlotToRead{}
+	row.Chain.V = []string{one[0].SHA256}
+	fails := &finding.Failure{Code: "closed", What: "it closed the connection"}
+	keys := map[string]int{}
+	for i, r := range []Sight{
+		{wire.Reading{}, nil}, {wire.Reading{Chain: one}, nil}, {wire.Reading{Chain: other}, nil},
+		{wire.Reading{Chain: one, Version: "TLS 1.2"}, nil}, {wire.Reading{Chain: one, Suite: "TLS_AES_128_GCM_SHA256"}, nil},
+		{wire.Reading{Chain: one, Remarks: []finding.Finding{finding.OldProtocol.Found("TLS 1.0")}}, nil},
+		{wire.Reading{Why: fails}, nil}, {wire.Reading{Why: &finding.Failure{Code: "closed", What: "it said nothing"}}, nil},
+		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443, SHA256: "aa"}}},
+		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443, Failure: fails}}},
+		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443}}},
+	} {
+		if before, known := keys[keyOf(row, r)]; known {
+			t.Errorf("readings %d and %d are the same", before, i)
+		}
+		keys[keyOf(row, r)] = i
+	}
+	if same := keyOf(row, Sight{wire.Reading{Same: true}, nil}); keys[same] != 1 {
+		t.Error("the same chain again is another reading")
+	}
+
+	s, _, slot := quay(t)
+	for range 3 {
+		if _, err := s.Read(t.Context(), slot); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if told := s.Tally().Outcomes; told["new"] != 1 || told["unchanged"] != 2 {
+		t.Errorf("counted: %v", told)
+	}
 }
 
 // The rules of a device are above those of its site, and those above the fleet's; what cannot be a rule is refused.

@@ -141,9 +141,9 @@ func TestIssuersOfASigner(t *testing.T) {
 		"gull"); kindOf(err) != problem.Invalid {
 		t.Errorf("of bench: %v", err)
 	}
-	if _, err := c.room.PutIssuer(t.Context(), "harbour",
-		contract.NewIssuer{SHA256: strings.ToUpper(c.issuing.SHA256)}, "gull"); err != nil {
-		t.Fatal(err)
+	if is, err := c.room.PutIssuer(t.Context(), "harbour",
+		contract.NewIssuer{SHA256: strings.ToUpper(c.issuing.SHA256)}, "gull"); err != nil || is.Name != "harbour" {
+		t.Fatal(err, is)
 	}
 	for key, row := range kept.all {
 		if row.KnownBy != "gull" || !row.Confirmed || row.Subject != c.issuing.Subject() {

@@ -53,6 +53,7 @@ type counter struct {
 	sought        int
 	keys          []int64
 	refuses       string // why a key is not taken
+	broken        error  // of the disk
 	root          testkit.Signer
 	issuing       testkit.Signer
 }
@@ -146,6 +147,9 @@ func (c *counter) AddAuthorities(_ context.Context, all []*cert.Certificate) err
 }
 
 func (c *counter) Certificates(_ context.Context, of []string) (out []*cert.Certificate, err error) {
+	if c.broken != nil {
+		return nil, c.broken
+	}
 	for _, sha256 := range of {
 		if one := c.certificates[sha256]; one != nil {
 			out = append(out, one)
@@ -258,6 +262,9 @@ func (r waitingReplacements) Accept(_ context.Context, id int64, path []*cert.Ce
 	_ store.Moment) (store.Replacement, replacement.Action, error) {
 	if r.c.raced {
 		return store.Replacement{}, replacement.Nothing, store.ErrNotFound
+	}
+	if r.c.broken != nil {
+		return store.Replacement{}, replacement.Nothing, r.c.broken
 	}
 	var names []string
 	for _, one := range path {
@@ -406,8 +413,91 @@ func TestADoubtfulAnswerIsAcceptedByAPerson(t *testing.T) {
 		c.learnt.Issuer.Days != 0 {
 		t.Errorf("%q %q %+v", c.accepted, c.driven, c.learnt)
 	}
+	c.broken = errors.New("the disk fails")
+	if err := c.room.AcceptAnswer(t.Context(), "r7", contract.Acceptance{SHA256: leaf.SHA256}, "tern"); !errors.Is(err,
+		c.broken) || len(c.accepted) != 1 {
+		t.Errorf("on a disk that fails: %v, %q", err, c.accepted)
+	}
+	c.broken = nil
 	c.waiting[0].Plan.V.Names = []string{"other.example"} // by now it does not fit any more
 	refuses("r7", leaf.SHA256, problem.Conflict)
+}
+
+// What stood lives longer than what was signed: a person decides. The lifetime of that issuer is learnt all the same.
+func TestAnAnswerIsComparedWithWhatStands(t *testing.T) {
+	c := newCounter(t)
+	old := c.issuing.Leaf(t, "gate.example", func(x *x509.Certificate) { x.NotAfter = testkit.Now.AddDate(9, 0, 0) })
+	leaf := c.issuing.Leaf(t, "gate.example")
+	r := c.asks(t, 7, leaf, "gate.example")
+	r.OldSHA256 = old.SHA256
+	c.certificates[old.SHA256], c.certificates[leaf.SHA256] = old.Certificate, leaf.Certificate
+	a := c.takes(t, contract.IntakeTerms{}, leaf, c.issuing).Answers[0]
+	if a.Accepted || !a.Doubtful || !strings.Contains(a.Why, "gate.example") {
+		t.Fatalf("%+v", a)
+	}
+	if err := c.room.AcceptAnswer(t.Context(), "r7", contract.Acceptance{SHA256: leaf.SHA256}, "tern"); err != nil ||
+		c.learnt.Issuer.Days == 0 {
+		t.Errorf("%v, %+v", err, c.learnt)
+	}
+}
+
+// Nothing is said to be accepted that the disk did not take.
+func TestAnAnswerOnADiskThatFails(t *testing.T) {
+	c := newCounter(t)
+	leaf := c.issuing.Leaf(t, "gate.example")
+	c.asks(t, 7, leaf, "gate.example")
+	c.broken = errors.New("the disk fails")
+	_, err := c.room.TakeIn(t.Context(), []pile.File{{Name: "answer.pem", Content: append(leaf.PEM(),
+		c.issuing.PEM()...)}}, contract.IntakeTerms{}, "gull")
+	if !errors.Is(err, c.broken) || len(c.driven) != 0 {
+		t.Errorf("%v, %q", err, c.driven)
+	}
+}
+
+// For a certificate that matches no request those are named who may have been meant: the one with the most of its
+// names first, and a slot whose request waits by that request alone.
+func TestWhoMayHaveBeenMeant(t *testing.T) {
+	c := newCounter(t)
+	both := c.issuing.Leaf(t, "lamp.example", func(x *x509.Certificate) {
+		x.DNSNames = []string{"lamp.example", "gate.example", "www.gate.example"}
+	})
+	c.asks(t, 7, c.issuing.Leaf(t, "gate.example"), "www.gate.example", "gate.example")
+	c.takes(t, contract.IntakeTerms{}, both)
+	all, err := c.room.Unmatched(t.Context())
+	if err != nil || len(all) != 1 || len(all[0].Near) != 2 {
+		t.Fatalf("%v %+v", err, all)
+	}
+	if first := all[0].Near[0]; first.Replacement != "r7" || first.Device != "gate" || len(first.Names) != 2 {
+		t.Errorf("the first is %+v", first)
+	}
+	if second := all[0].Near[1]; second.Replacement != "" || second.Device != "lamp" || len(second.Names) != 1 {
+		t.Errorf("the second is %+v", second)
+	}
+}
+
+// An issuer is asked for once, whatever number of leaves lacks it.
+func TestAnIssuerIsFetchedOnce(t *testing.T) {
+	c := newCounter(t)
+	asked := 0
+	c.room.fetch = func(context.Context, string) ([]byte, error) {
+		if asked++; asked > 1 {
+			return c.issuing.PEM(), nil
+		}
+		return nil, errors.New("no route")
+	}
+	published := func(x *x509.Certificate) { x.IssuingCertificateURL = []string{"http://ca.example/issuing.cer"} }
+	var all []testkit.Signer
+	for id := range int64(3) {
+		leaf := c.issuing.Leaf(t, "gate.example", published)
+		c.asks(t, id+1, leaf, "gate.example")
+		all = append(all, leaf)
+	}
+	if c.takes(t, contract.IntakeTerms{}, all...); asked != 1 || len(c.accepted) != 0 {
+		t.Fatalf("asked %d times, accepted %q", asked, c.accepted)
+	}
+	if c.takes(t, contract.IntakeTerms{}, all...); asked != 2 || len(c.accepted) != 3 {
+		t.Errorf("the next pile: asked %d times, accepted %q", asked, c.accepted)
+	}
 }
 
 // A pile that brings what an earlier answer lacked, or what was asked for since, lets that go on; what was said

@@ -176,6 +176,19 @@ func TestAParcelGoesOutAndComesBack(t *testing.T) {
 	}
 }
 
+func TestAParcelOfAFilter(t *testing.T) {
+	for name, want := range map[string]int64{"": 0, "-": store.NoParcel, "p3": 3} {
+		if n, err := ParcelFilter(name); n != want || err != nil {
+			t.Errorf("%q: %d, %v", name, n, err)
+		}
+	}
+	for _, name := range []string{"3", "p", "p0", "p-3", "r3"} {
+		if _, err := ParcelFilter(name); kindOf(err) != problem.Invalid {
+			t.Errorf("%q: %v", name, err)
+		}
+	}
+}
+
 // The archive holds each request, what the signer is asked for, and that the root is needed.
 func TestAnArchiveSaysWhatIsAskedFor(t *testing.T) {
 	c, d := withDrawer(t)
