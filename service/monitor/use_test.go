@@ -132,7 +132,8 @@ func TestARootThatIsTakenAwayIsTrustedNoMore(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := s.record(t.Context(), now, Sight{wire.Reading{At: s.now(), Chain: certificatesOf(chain...)}, nil}); err != nil {
+		sight := Sight{wire.Reading{At: s.now(), Chain: certificatesOf(chain...)}, nil}
+		if err := s.record(t.Context(), now, sight); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -222,9 +223,11 @@ func TestWhatMakesAReadingAnother(t *testing.T) {
 	keys := map[string]int{}
 	for i, r := range []Sight{
 		{wire.Reading{}, nil}, {wire.Reading{Chain: one}, nil}, {wire.Reading{Chain: other}, nil},
-		{wire.Reading{Chain: one, Version: "TLS 1.2"}, nil}, {wire.Reading{Chain: one, Suite: "TLS_AES_128_GCM_SHA256"}, nil},
+		{wire.Reading{Chain: one, Version: "TLS 1.2"}, nil},
+		{wire.Reading{Chain: one, Suite: "TLS_AES_128_GCM_SHA256"}, nil},
 		{wire.Reading{Chain: one, Remarks: []finding.Finding{finding.OldProtocol.Found("TLS 1.0")}}, nil},
-		{wire.Reading{Why: fails}, nil}, {wire.Reading{Why: &finding.Failure{Code: "closed", What: "it said nothing"}}, nil},
+		{wire.Reading{Why: fails}, nil},
+		{wire.Reading{Why: &finding.Failure{Code: "closed", What: "it said nothing"}}, nil},
 		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443, SHA256: "aa"}}},
 		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443, Failure: fails}}},
 		{wire.Reading{Chain: one}, []judge.Other{{Address: "192.0.2.1", Port: 443}}},
