@@ -362,6 +362,19 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		r.look("narrow "+page, "target-size", "scrollable-region-focusable", "aria-hidden-focus", "button-name",
 			"link-name",
 			"label", "page-has-heading-one")
+		// 1280 by 800 at twice the size, by keyboard
+		steps(t, func() error { return p.Size(640, 400) }, p.Settle, func() error {
+			_, err := p.Eval("scrollTo(0, 0), document.querySelector('main').focus(), ''")
+			return err
+		})
+		for range 12 {
+			steps(t, func() error { return p.Press("\t") })
+			if hidden, err := p.Eval(covered); err != nil || hidden != "false" {
+				what, _ := p.Eval("document.activeElement.outerHTML.slice(0, 200)")
+				t.Errorf("%s: the focus cannot be seen on %s, %v", page, what, err)
+				break
+			}
+		}
 		steps(t, func() error { return p.Size(1280, 800) })
 	}
 }

@@ -157,19 +157,22 @@ func TestTheConsoleGoesBackToTheSamePlace(t *testing.T) {
 	)
 }
 
+// covered tells whether the bar covers what has the focus, or whether that is out of sight.
+const covered = `(() => {
+	const focused = document.activeElement
+	if (focused.matches('body, a[href="#content"]') || focused.closest('header')) return 'false'
+	const bar = document.querySelector('header').getBoundingClientRect()
+	const at = focused.getBoundingClientRect()
+	const out = at.bottom <= 0 || at.top >= innerHeight || at.right <= 0 || at.left >= innerWidth
+	return String(out || bar.bottom > 0 && at.top < bar.bottom && at.bottom > bar.top)
+})()`
+
 // On a narrow screen, or at twice the size, the pages are behind one button, which the keyboard opens and Escape
 // closes; the bar scrolls away and covers nothing that has the focus.
 func TestTheConsoleLeadsEverywhereOnANarrowScreen(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
-	covered := `(() => {
-		const focused = document.activeElement
-		if (focused.matches('body, a[href="#content"]') || focused.closest('header')) return 'false'
-		const bar = document.querySelector('header').getBoundingClientRect()
-		const at = focused.getBoundingClientRect()
-		return String(bar.bottom > 0 && at.top < bar.bottom && at.bottom > bar.top)
-	})()`
 	for _, width := range []int{390, 640} {
 		steps(t,
 			func() error { return p.Size(width, 700) },

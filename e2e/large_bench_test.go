@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"crypto/tls"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +22,8 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/contract"
+	"freshseal/core/judgement/due"
 	"freshseal/core/testkit"
 )
 
@@ -142,7 +145,14 @@ func BenchmarkLargeFleet(b *testing.B) {
 		s.ok("sweep")
 		b.ReportMetric(float64(slots)/time.Since(begun).Seconds(), "first-readings/s")
 		b.ReportMetric(resident(b, s.cmd.Process.Pid), "first-MB")
+		var overview contract.Overview
+		s.json(&overview, "status")
 		s.stop()
+		for c, n := range conditionsOf(b, filepath.Join(dir, "freshseal.db")) {
+			if overview.Conditions[c] != n {
+				b.Fatalf("the overview says that %d slots are %s; they are %d", overview.Conditions[c], c, n)
+			}
+		}
 		info, err := os.Stat(filepath.Join(dir, "freshseal.db"))
 		if err != nil {
 			b.Fatal(err)
@@ -179,6 +189,25 @@ func BenchmarkLargeFleet(b *testing.B) {
 		b.Logf("slowest while reading: %s", strings.Join(busy.worst, ", "))
 		s.stop()
 	}
+}
+
+// conditionsOf counts the slots of a database by condition.
+func conditionsOf(b *testing.B, file string) map[due.Condition]int {
+	b.Helper()
+	db, err := sql.Open("sqlite", "file:"+file+"?mode=ro")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	out := map[due.Condition]int{}
+	for _, c := range due.Conditions {
+		var n int
+		if err := db.QueryRow(`SELECT count(*) FROM slot WHERE condition = ?`, c).Scan(&n); err != nil {
+			b.Fatal(err)
+		}
+		out[c] = n
+	}
+	return out
 }
 
 func (s *server) judging() bool {

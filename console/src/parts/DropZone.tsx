@@ -63,7 +63,7 @@ export function DropZone() {
         )}
         <FormControlLabel
           control={<Checkbox size="small" checked={keys} onChange={(e) => setKeys(e.target.checked)} />}
-          label="Take the private keys among them in, for devices that are given their key"
+          label="Import the private keys among them, for devices that are given their key"
         />
       </Box>
       {send.error && <Problem error={send.error} />}

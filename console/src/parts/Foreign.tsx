@@ -34,7 +34,14 @@ const instant = /(\d{4}-\d{2}-\d{2} \d{2}:\d{2}(?::\d{2})? UTC)/u
 function Plain({ of }: { of: string }) {
   return of.split(instant).map((part, i) => {
     const here = i % 2 === 1 && local(`${part.slice(0, 16).replace(' ', 'T')}:00Z`)
-    return here ? `${part} (${here} local)` : part
+    if (i % 2 === 0) return part
+    return (
+      <Fragment key={i}>
+        <span style={{ whiteSpace: 'nowrap' }}>{part}</span>
+        {here && ' '}
+        {here && <span style={{ whiteSpace: 'nowrap' }}>({here} local)</span>}
+      </Fragment>
+    )
   })
 }
 

@@ -98,9 +98,9 @@ function Begin() {
           <Field name="rate" label="Connections a second" type="number" help="empty: 50" />
           <Choice
             name="site"
-            label="Through the way into"
+            label="Through the site"
             options={[
-              { value: '', label: 'no site: directly' },
+              { value: '', label: 'none: directly' },
               ...(sites.data ?? []).map((s) => ({ value: s.name, label: s.name })),
             ]}
           />
@@ -169,7 +169,7 @@ function Progress({ s }: { s: Discovery }) {
   if (s.ended_at) return null
   return (
     <Panel
-      title={`${s.done} of ${some(s.total, 'address')} and ports looked at`}
+      title={`${s.done} of ${some(s.total, 'address')} and ports scanned`}
       action={
         <May role="admin">
           <Button size="small" color="error" onClick={() => stop.mutate()} disabled={stop.isPending}>
@@ -310,7 +310,7 @@ function Spacer({ height }: { height: number }) {
 function Finds({ s }: { s: Schemas['DiscoveryResult'] }) {
   return (
     <Panel title={some(s.finds.length, 'answer')}>
-      {s.finds.length === 0 && <Quiet>Nobody has answered{s.ended_at ? '.' : ' yet.'}</Quiet>}
+      {s.finds.length === 0 && <Quiet>Nothing has answered{s.ended_at ? '.' : ' yet.'}</Quiet>}
       {s.finds.length > 0 && (
         <VirtualRows
           about="Answers"

@@ -71,7 +71,7 @@ export function NoticeRules() {
       what="Changing rules"
       add="Add a rule"
       query={useQuery(noticeRulesQuery)}
-      none="Nobody is told of anything. Set a channel first, then add a rule."
+      none="No notices are sent. Add a channel first, then a rule."
       row={(r, edit) => <RuleRow r={r} edit={edit} />}
       form={(was, close) => <EditRule was={was} close={close} />}
     />

@@ -86,7 +86,7 @@ function Known() {
 function Log() {
   const all = useQuery(noticesQuery())
   return (
-    <Panel title="What was told">
+    <Panel title="Sent notices">
       <Loaded query={all}>
         {(list) =>
           list.length === 0 ? (

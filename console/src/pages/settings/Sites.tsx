@@ -39,7 +39,7 @@ const fields = v.object({
   state: v.string(),
   email: v.string(),
   country: v.pipe(v.string(), v.regex(/^([A-Za-z]{2})?$/, 'Country has two letters.')),
-  most: v.pipe(v.string(), v.regex(/^\d*$/, 'Links at once is a whole number, or empty.')),
+  most: v.pipe(v.string(), v.regex(/^\d*$/, 'Simultaneous links is a whole number, or empty.')),
   behind: v.string(),
   read: v.picklist(['yes', 'no']),
   presence: v.string(),
@@ -68,7 +68,7 @@ const schema = v.pipe(
 )
 
 const labels: Partial<Record<keyof Values, string>> = {
-  way: 'Way',
+  way: 'Connection',
   address: 'Address',
   port: 'Port',
   user: 'User',
@@ -79,10 +79,10 @@ const labels: Partial<Record<keyof Values, string>> = {
   state: 'State in requests',
   email: 'E-mail in requests',
   country: 'Country in requests',
-  most: 'Links at once',
+  most: 'Simultaneous links',
   behind: 'Reached through',
   read: 'Readings',
-  presence: 'Present',
+  presence: 'When it can be reached',
   holidays: 'Holidays',
 }
 
@@ -267,7 +267,11 @@ function Fields({ was }: { was: Site | undefined }) {
   return (
     <FieldGrid>
       <Field name="name" label="Name" disabled={Boolean(was)} autoFocus={!was} />
-      <Choice name="way" label="Way" options={Object.entries(ways).map(([value, label]) => ({ value, label }))} />
+      <Choice
+        name="way"
+        label="Connection"
+        options={Object.entries(ways).map(([value, label]) => ({ value, label }))}
+      />
       {x.way !== 'direct' && (
         <Field name="address" label={x.way === 'jump' ? 'Address of the jump host' : 'Address of the proxy'} />
       )}
@@ -280,7 +284,7 @@ function Fields({ was }: { was: Site | undefined }) {
           label="Reached through"
           options={[
             { value: '', label: 'directly' },
-            ...others.map((s) => ({ value: s.name, label: `the way to ${s.name}` })),
+            ...others.map((s) => ({ value: s.name, label: `the site ${s.name}` })),
           ]}
         />
       )}
@@ -301,13 +305,13 @@ function Fields({ was }: { was: Site | undefined }) {
       <Field name="state" label="State in requests" />
       <Field name="country" label="Country in requests" help="two letters" />
       <Field name="email" label="E-mail in requests" help="only if forms require one" />
-      <Field name="most" label="Links at once" type="number" help="empty: no limit" />
+      <Field name="most" label="Simultaneous links" type="number" help="empty: no limit" />
       <Choice
         name="read"
         label="Readings"
         options={[
-          { value: 'yes', label: 'its slots are read by themselves' },
-          { value: 'no', label: 'paused: only when asked' },
+          { value: 'yes', label: 'on schedule' },
+          { value: 'no', label: 'paused: only on request' },
         ]}
       />
       <Field
@@ -315,13 +319,13 @@ function Fields({ was }: { was: Site | undefined }) {
         label="Holidays"
         multiline
         maxRows={6}
-        help="paste an iCalendar file (.ics) with the days off, which are no working days of signers; empty: they stay as they are"
+        help="paste an iCalendar file (.ics) with the days off; they are no working days of signers. Empty: unchanged"
       />
       <Field
         name="presence"
-        label="Present"
+        label="When it can be reached"
         multiline
-        help="when it can be reached, a window a line (RFC 5545); empty: always. DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"
+        help="one window per line (RFC 5545); empty: always. DTSTART;TZID=Europe/Oslo:20261201T080000 RRULE:FREQ=WEEKLY;BYDAY=TU DURATION:PT10H"
       />
     </FieldGrid>
   )
