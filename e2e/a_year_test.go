@@ -166,22 +166,17 @@ func (l *life) round(t *testing.T, round int) {
 		l.start(t, round*between)
 	}
 	t.Run(fmt.Sprintf("round %d", round), func(t *testing.T) {
-		var boxes sync.WaitGroup // parallel subtests would wait until all other tests have begun, in each round
+		boxes := newAbreast(t, 8)
 		defer boxes.Wait()
-		places := make(chan struct{}, 8)
 		for _, b := range l.boxes {
 			chance := rand.New(rand.NewPCG(uint64(round), l.random.Uint64()))
-			boxes.Go(func() {
-				places <- struct{}{}
-				defer func() { <-places }()
-				t.Run(b.name, func(t *testing.T) {
-					s := *l.s
-					s.t = t
-					ended := b.ends(t, &s, chance)
-					l.lock.Lock()
-					defer l.lock.Unlock()
-					l.counts[ended]++
-				})
+			boxes.run(b.name, func(t *testing.T) {
+				s := *l.s
+				s.t = t
+				ended := b.ends(t, &s, chance)
+				l.lock.Lock()
+				defer l.lock.Unlock()
+				l.counts[ended]++
 			})
 		}
 	})

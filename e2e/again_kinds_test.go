@@ -448,6 +448,8 @@ func TestASecondReplacementGoesBackToTheFirst(t *testing.T) {
 
 // everyKind has kinds meet their faults: all of them, or a sample.
 func everyKind(t *testing.T, s *server, families string) {
+	all := newAbreast(t, 4)
+	defer all.Wait()
 	random := rand.New(rand.NewPCG(21, 47))
 	for i, r := range slices.Concat(renewals(), oneWays()) {
 		for n, f := range r.meetsFaults() {
@@ -455,16 +457,14 @@ func everyKind(t *testing.T, s *server, families string) {
 				time.Duration(random.IntN(2000)) * time.Millisecond,
 				time.Duration(random.IntN(5000)) * time.Millisecond}
 			if everything || i%2 == 0 && n == i/2%2 { // every other kind, the first or the second that it knows
-				t.Run(r.family+" "+f.Name, func(t *testing.T) {
-					t.Parallel()
+				all.run(r.family+" "+f.Name, func(t *testing.T) {
 					s := *s
 					s.t = t
 					r.twice(t, &s, f)
 				})
 			}
 			if everything || i%8 == 0 && n == 2 {
-				t.Run("killed "+r.family+" "+f.Name, func(t *testing.T) {
-					t.Parallel()
+				all.run("killed "+r.family+" "+f.Name, func(t *testing.T) {
 					r.killed(t, families, f, kills)
 				})
 			}

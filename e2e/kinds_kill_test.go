@@ -18,6 +18,8 @@ import (
 // left stopped.
 func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
+	all := newAbreast(t, 3)
+	defer all.Wait()
 	for _, c := range []struct {
 		family, setting string
 		box             standin.Box
@@ -75,10 +77,7 @@ func TestKindsMayBeKilledAtAnyMoment(t *testing.T) {
 			if at%11 != 5 && at != len(moments)-1 || !everything && at%33 != 5 {
 				continue
 			}
-			t.Run(fmt.Sprintf("%s %d %s", c.family, at, shorten(what)), func(t *testing.T) {
-				t.Parallel()
-				once(t, at)
-			})
+			all.run(fmt.Sprintf("%s %d %s", c.family, at, shorten(what)), func(t *testing.T) { once(t, at) })
 		}
 	}
 }

@@ -508,6 +508,8 @@ func TestAPinMovesWithItsBoxAlone(t *testing.T) {
 // the wire, and nothing unsafe is done twice.
 func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 	t.Parallel()
+	all := newAbreast(t, 4)
+	defer all.Wait()
 	for family, kind := range map[string]standin.Kind{
 		"wan-controller": standin.WANController, "firewall": standin.Firewall,
 		"conference-bridge": standin.ConferenceBridge, "voice-manager": standin.VoiceManager,
@@ -528,8 +530,7 @@ func TestWebKindsMayBeKilledOrCutOffAtAnyMoment(t *testing.T) {
 				continue
 			}
 			for _, kill := range []bool{true, false} {
-				t.Run(fmt.Sprintf("%s %d %s, killed %v", family, at, shorten(what), kill), func(t *testing.T) {
-					t.Parallel()
+				all.run(fmt.Sprintf("%s %d %s, killed %v", family, at, shorten(what), kill), func(t *testing.T) {
 					once(t, at, kill)
 				})
 			}
