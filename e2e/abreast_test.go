@@ -5,8 +5,9 @@ import (
 	"testing"
 )
 
-// abreast runs subtests beside each other, a few at a time, from the moment they are given. Parallel subtests would wait
-// until all other tests have begun, and be the last that run. Whoever makes one waits for it before the test returns.
+// abreast runs subtests beside each other, a few at a time, from the moment they are given. Parallel subtests would
+// wait until all other tests have begun, and be the last that run. Whoever makes one waits for it before the test
+// returns.
 type abreast struct {
 	sync.WaitGroup
 	t      *testing.T
