@@ -185,18 +185,25 @@ func TestTheConsoleWritesNamesAndTimesToBeRead(t *testing.T) {
 		!strings.HasSuffix(shown, " local)") {
 		t.Fatalf("a moment is shown as %q, %v", shown, err)
 	}
+	steps(t, func() error { return keepPicture(p, "times") })
+}
+
+// UTC is alone neither in what the service says, nor in what the mouse is told, nor beside each other.
+func TestTheConsoleShowsTheLocalTimeInSentences(t *testing.T) {
+	t.Parallel()
+	p := openConsole(t, start(t, "demo", t.TempDir()))
 	steps(t,
-		func() error { return keepPicture(p, "times") },
-		// Nor is UTC alone in what the service says, in what the mouse is told, and beside each other.
+		func() error { return p.Zone("Pacific/Chatham") },
 		func() error { return p.Go("/slots?condition=expired") },
 		func() error { return p.Click("//tbody/tr[1]//a") },
 		func() error { return p.Wait("//li[contains(.,'expired on') and contains(.,' UTC (')]") },
-		func() error { return p.Wait("//*[contains(@title,' UTC (') and contains(@title,' local): ')]") },
 		func() error {
 			_, err := p.Eval("location.href = '/compare?a=' + location.pathname.slice(7), ''")
 			return err
 		},
-		func() error { return p.Wait("//dd[contains(.,' UTC (') and contains(.,' local)')]") },
+		func() error { return p.Wait("//main[contains(.,'Side by side') and contains(.,' UTC (')]") },
+		func() error { return p.Go("/slots/scale.mainquay.tidewrack.example/web") }, // it was replaced
+		func() error { return p.Wait("//*[contains(@title,' UTC (') and contains(@title,' local): ')]") },
 	)
 }
 

@@ -274,7 +274,7 @@ func TestTheConsoleSetsTheFleetUp(t *testing.T) {
 			return p.Type("//form[@aria-label='Add a user']//input[@type='password']", "salt and tar and rope")
 		},
 		func() error { return p.Click("//form[@aria-label='Add a user']//button[@type='submit']") },
-		func() error { return p.Wait("//main[contains(.,'tern')]") },
+		func() error { return p.Wait("//*[@role='status' and contains(.,'The user was added')]") },
 	)
 	tern := *s
 	tern.config = t.TempDir() + "/tern.yaml"
