@@ -10,6 +10,8 @@ import { useMay } from './May'
 import { Panel, Quiet } from './Panel'
 import { Problem } from './Problem'
 import { Account } from './Account'
+import { AsCommand } from './AsCommand'
+import { command, flags } from './command'
 
 /** DropZone takes whatever the signer sent back and tells what became of each file. */
 export function DropZone() {
@@ -66,6 +68,7 @@ export function DropZone() {
           label="Import the private keys among them, for devices that are given their key"
         />
       </Box>
+      <AsCommand command={command('intake', 'FILE', ...flags({ 'trust-roots': trust, key: keys }))} />
       {send.error && <Problem error={send.error} />}
       {send.data && <Account intake={send.data} />}
     </Panel>

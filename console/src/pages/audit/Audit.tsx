@@ -20,6 +20,8 @@ import { Link as RouterLink } from 'react-router'
 import { Name } from '../../parts/Name'
 import { devicePath, slotPath } from '../../parts/words'
 import { When } from '../../parts/When'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 const columns: Column<Schemas['AuditEntry']>[] = [
   { field: 'id', title: 'No.', sorts: true, narrow: true, always: true, cell: (e) => e.id },
@@ -118,6 +120,7 @@ export function Audit() {
           Verify
         </Button>
       </Heading>
+      <AsCommand what="Verify" command={command('audit', 'verify')} />
       {verify.error && <Problem error={verify.error} />}
       {verify.data && (
         <Typography role="status" sx={{ color: verify.data.whole ? 'success.main' : 'error.main', fontWeight: 600 }}>

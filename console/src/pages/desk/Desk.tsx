@@ -22,6 +22,8 @@ import { Term } from '../../parts/Term'
 import { Unmatched } from './Unmatched'
 import { ParcelRow } from './ParcelRow'
 import { Name } from '../../parts/Name'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 const columns: Column<Replacement>[] = [
   {
@@ -142,6 +144,13 @@ function Pack({ chosen, packed }: { chosen: Choice; packed: () => void }) {
           </Button>
         ))}
       </Box>
+      {signers.length > 0 && (
+        <AsCommand
+          command={signers
+            .map(([signer]) => command('parcel', 'pack', ...chosen.names, '--signer', signer, '--out', `${signer}.zip`))
+            .join(' && ')}
+        />
+      )}
       {pack.error && <Problem error={pack.error} />}
     </Box>
   )

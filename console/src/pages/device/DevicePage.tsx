@@ -29,6 +29,8 @@ import { useMay } from '../../parts/May'
 import { EditDevice } from './EditDevice'
 import { When } from '../../parts/When'
 import { Name } from '../../parts/Name'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 const sections = { slots: 'Slots', about: 'Device', replacements: 'Replacements' } as const
 type Section = keyof typeof sections
@@ -100,6 +102,9 @@ function Shown({ d }: { d: Device }) {
         </May>
       </Heading>
       {attempt.error && <Problem error={attempt.error} />}
+      <May role="operator">
+        <AsCommand what="Try the connection" command={command('device', 'try', d.name)} />
+      </May>
       {attempt.data && <Looks attempt={attempt.data} />}
       <Tabs
         value={section}

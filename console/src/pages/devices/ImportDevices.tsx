@@ -17,6 +17,8 @@ import { Foreign } from '../../parts/Foreign'
 import { Problem } from '../../parts/Problem'
 import { VirtualRows } from '../../parts/VirtualRows'
 import { number, some } from '../../parts/words'
+import { AsCommand } from '../../parts/AsCommand'
+import { command, options } from '../../parts/command'
 
 /** ImportDevices makes the inventory what a file says, after it was shown what would be done. */
 export function ImportDevices({ close }: { close: () => void }) {
@@ -112,6 +114,15 @@ export function ImportDevices({ close }: { close: () => void }) {
           minRows={1}
           value={columns}
           onChange={(e) => setColumns(e.target.value)}
+        />
+        <AsCommand
+          command={command(
+            ...['device', 'import', chosen?.name ?? 'FILE', '--dry-run'],
+            ...options(
+              'column',
+              columns.split('\n').filter((line) => line.trim() !== ''),
+            ),
+          )}
         />
         {send.isPending && (
           <Box role="status">

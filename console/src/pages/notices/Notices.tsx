@@ -20,6 +20,8 @@ import { day } from '../../parts/words'
 import { Channels } from './Channels'
 import { NoticeRules } from './NoticeRules'
 import { When } from '../../parts/When'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 const states = { sent: 'sent', waiting: 'to be sent', failed: 'could not be sent' }
 
@@ -71,6 +73,7 @@ function Known() {
                   <Button size="small" onClick={() => withdraw.mutate(a.slot)} disabled={withdraw.isPending}>
                     Withdraw
                   </Button>
+                  <AsCommand command={command('notice', 'withdraw', a.slot)} />
                 </May>
               </Row>
             ))}

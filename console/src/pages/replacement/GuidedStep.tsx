@@ -15,6 +15,8 @@ import { Panel, Quiet } from '../../parts/Panel'
 import { Copy } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { When } from '../../parts/When'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 /** GuidedStep leads a person through a step by hand: what to do, what to copy, what to carry, what to give back. */
 export function GuidedStep({ replacement }: { replacement: string }) {
@@ -131,6 +133,14 @@ function Guide({ t }: { t: Task }) {
             until <When at={t.due_at} />
           </Typography>
         </Box>
+        {operator && (
+          <AsCommand
+            command={[
+              ...(t.taken_by === me.data?.user ? [] : [command('task', 'take', t.id)]),
+              command('task', 'answer', t.id, ...(t.ask ? ['--file', 'FILE'] : [])),
+            ].join(' && ')}
+          />
+        )}
         {(answer.error ?? takeOver.error) && <Problem error={answer.error ?? takeOver.error} />}
         <Notes t={t} />
       </Box>

@@ -27,6 +27,8 @@ import { History } from './History'
 import { Pins } from './Pins'
 import { ReplaceDialog } from './ReplaceDialog'
 import { Name } from '../../parts/Name'
+import { AsCommand } from '../../parts/AsCommand'
+import { command } from '../../parts/command'
 
 /** SlotPage shows one slot: what it serves, what is wrong with it, what was done. */
 export function SlotPage() {
@@ -107,6 +109,9 @@ function Shown({ s }: { s: Slot }) {
         </Quiet>
       )}
       {read.error && <Problem error={read.error} />}
+      <May role="operator">
+        <AsCommand what="Read now" command={command('read', `${s.device}/${s.name}`)} />
+      </May>
       <Columns>
         <Panel title="Chain as served">
           {s.trust && <Trust all={s.trust} />}
