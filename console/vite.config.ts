@@ -15,7 +15,7 @@ const base = new RegExp(
     '|Skeleton|SvgIcon|Toolbar|Typography)/)',
 )
 
-// Beside each file its form for browsers that take Brotli, as all do that reach the service by HTTPS.
+// brotli writes the compressed form of each file beside it; browsers accept Brotli over HTTPS.
 function brotli(): Plugin {
   return {
     name: 'brotli',

@@ -113,7 +113,7 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from, where string
 	args ...any) (out []roster.Slot, err error) {
 	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
 		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at, slot.issuer, slot.key_type,
-		slot.signature, substr(slot.findings, 1, 60), slot.server_name, slot.search_text, substr(slot.chain, 3, 64),
+		slot.signature, substr(slot.findings, 1, 60), slot.server_name, slot.search_text, substr(slot.chain, 1, 70),
 		slot.above,
 		device.name AS device FROM `+from+
 		` CROSS JOIN device ON device.id = slot.device_id WHERE `+where+` ORDER BY slot.id`, args...)
@@ -123,28 +123,30 @@ func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from, where string
 	defer rows.Close()
 	for rows.Next() {
 		var one roster.Slot
-		var findings, serverName, searchText, leaf, above, device string
+		var findings, serverName, searchText, chain, above, device string
 		var condition due.Condition
 		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
 			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &findings,
-			&serverName, &searchText, &leaf, &above, &device); err != nil {
+			&serverName, &searchText, &chain, &above, &device); err != nil {
 			return nil, err
 		}
-		one.Rank, one.Finding = condition.Rank(), worstCode(findings)
+		one.Rank, one.Finding = condition.Rank(), quoted(findings, `[{"code":"`)
 		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
-		one.SearchText, one.Above = searchWords(searchText, leaf, above)
+		one.SearchText, one.Above = searchWords(searchText, quoted(chain, `["`), above)
 		out = append(out, one)
 	}
 	return out, rows.Err()
 }
 
-// worstCode returns the code of the first finding of what is kept of them: SQLite would read all of the text for it.
-func worstCode(findings string) string {
-	code, _, _ := strings.Cut(strings.TrimPrefix(findings, `[{"code":"`), `"`)
-	if strings.HasPrefix(code, "[") { // there is none
+// quoted returns the text between an opening and the next quote; nothing where a column begins otherwise. SQLite would
+// read all of a column's JSON for that.
+func quoted(column, opening string) string {
+	rest, ok := strings.CutPrefix(column, opening)
+	if !ok {
 		return ""
 	}
-	return code
+	text, _, _ := strings.Cut(rest, `"`)
+	return text
 }
 
 // searchWords returns the words of a leaf, its fingerprint among them, and the fingerprints above it, of what is kept.

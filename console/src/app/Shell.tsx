@@ -183,7 +183,7 @@ function Away() {
   )
 }
 
-// What is not needed for the first picture of a page is loaded when the browser is idle.
+// Told shows notices. Their code, and that of explanations, is loaded a moment after the page.
 function Told() {
   const { n } = useNotice()
   useEffect(() => {
