@@ -231,3 +231,50 @@ func agree(t *testing.T, s *store.Store, now store.Moment, after string) {
 		t.Fatalf("after %s: what is due is not in order", after)
 	}
 }
+
+// Whatever characters are in the texts of users and certificates, each text stays in its own field, at once and after
+// the next start.
+func TestTextsStayInTheirFields(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "freshseal.db")
+	s, err := store.Open(t.Context(), file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { s.Close() }()
+	const odd = "a\x1f\x1f\x00b\x1e\"]é"
+	d := store.NewDevice{Device: store.Device{Name: "box", Site: odd + "site", Owner: odd + "owner",
+		Notes: odd + "notes", Cluster: odd + "cluster", Family: "family", Address: "192.0.2.1"}}
+	d.Settings.V, d.Tags.V = map[string]string{}, []string{odd + "tag"}
+	d.Slots = []store.Slot{{Name: "web", Address: "192.0.2.7", Port: 8443, Protocol: "tls", ServerName: odd + "name"}}
+	if err := s.Devices.Add(t.Context(), []store.NewDevice{d}); err != nil {
+		t.Fatal(err)
+	}
+	slots, err := s.Slots.List(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	slots[0].Issuer, slots[0].SearchText, slots[0].KeyType = odd+"issuer", odd+"words", "ECDSA P-256"
+	slots[0].Base, slots[0].NotAfter = due.Flawed, store.At(testkit.Now)
+	if _, err := s.Readings.Add(t.Context(), []store.NewReading{{Slot: slots[0]}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, after := range []string{"at once", "after a start"} {
+		for name, f := range map[string]store.SlotFilter{"key": {KeyType: "ECDSA P-256"}, "family": {Family: "family"},
+			"notes": {Text: "notes"}, "words": {Text: "words"}, "server name": {Text: "name"}, "tag": {Text: "tag"},
+			"cluster": {Text: "cluster"}, "address": {Text: "192.0.2.7"}, "condition": {Condition: due.Flawed}} {
+			if n := s.Slots.Count(store.At(testkit.Now.AddDate(0, 0, -1)), f); n != 1 {
+				t.Errorf("%s, by %s: %d slots", after, name, n)
+			}
+		}
+		if sites := s.Slots.CountBySite(); len(sites) != 1 || !strings.HasSuffix(sites[0].Site, "site") ||
+			sites[0].Condition != due.Flawed {
+			t.Errorf("%s: %+v", after, sites)
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if s, err = store.Open(t.Context(), file); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

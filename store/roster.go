@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -16,25 +17,25 @@ import (
 
 // fill puts the whole fleet into the roster.
 func (s *db) fill(ctx context.Context) error {
-	var middle int64 // half of the slots have smaller numbers
-	if err := s.Read.GetContext(ctx, &middle, `SELECT coalesce(max(id), 0) FROM (SELECT id FROM slot ORDER BY id
-		LIMIT (SELECT count(*) / 2 FROM slot))`); err != nil {
+	var has struct{ Devices, Slots, Middle int64 } // half of the slots have smaller numbers
+	if err := s.Read.GetContext(ctx, &has, `SELECT (SELECT count(*) FROM device) AS devices,
+		(SELECT count(*) FROM slot) AS slots, (SELECT coalesce(max(id), 0) FROM
+		(SELECT id FROM slot ORDER BY id LIMIT (SELECT count(*) / 2 FROM slot))) AS middle`); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
-	var all roster.Change
-	var more []roster.Slot
+	all := roster.Change{Devices: make([]roster.Device, 0, has.Devices), Slots: make([]roster.Slot, 0, has.Slots)}
+	more := make([]roster.Slot, 0, has.Slots-has.Slots/2)
 	var failed [3]error
 	var reading sync.WaitGroup // there are two cores at least, and most of it is computing
-	reading.Go(func() { all.Slots, failed[0] = gatherSlots(ctx, s.Read, "slot", "slot.id <= ?", middle) })
-	reading.Go(func() { more, failed[1] = gatherSlots(ctx, s.Read, "slot", "slot.id > ?", middle) })
-	reading.Go(func() { all.Devices, failed[2] = gatherDevices(ctx, s.Read, "device") })
+	reading.Go(func() { failed[0] = gatherSlots(ctx, s.Read, &all.Slots, "slot", "slot.id <= ?", has.Middle) })
+	reading.Go(func() { failed[1] = gatherSlots(ctx, s.Read, &more, "slot", "slot.id > ?", has.Middle) })
+	reading.Go(func() { failed[2] = gatherDevices(ctx, s.Read, &all.Devices, "device") })
 	reading.Wait()
 	if err := errors.Join(failed[:]...); err != nil {
 		return fmt.Errorf("reading the fleet into memory: %w", err)
 	}
-	all.Following = len(more)
+	all.Slots = append(all.Slots, more...)
 	s.roster.Put(all)
-	s.roster.Put(roster.Change{Slots: more})
 	return nil
 }
 
@@ -48,10 +49,10 @@ func news(ctx context.Context, tx *sqlx.Tx) (out roster.Change, err error) {
 	if err := tx.SelectContext(ctx, &slots, `SELECT id FROM stale_slot`); err != nil || len(devices)+len(slots) == 0 {
 		return out, err
 	}
-	if out.Devices, err = gatherDevices(ctx, tx, "stale_device CROSS JOIN device USING (id)"); err != nil {
+	if err := gatherDevices(ctx, tx, &out.Devices, "stale_device CROSS JOIN device USING (id)"); err != nil {
 		return out, err
 	}
-	if out.Slots, err = gatherSlots(ctx, tx, "stale_slot CROSS JOIN slot USING (id)", "TRUE"); err != nil {
+	if err := gatherSlots(ctx, tx, &out.Slots, "stale_slot CROSS JOIN slot USING (id)", "TRUE"); err != nil {
 		return out, err
 	}
 	// What is noted and not found is gone. Both are in the order of their numbers.
@@ -76,66 +77,93 @@ func gone[R any](noted []int64, found []R, id func(R) int64) (out []int64) {
 	return out
 }
 
-// gatherDevices reads devices for the roster, by their numbers. The tables are gone through in the order in which
+// gatherDevices appends devices for the roster, by their numbers. The tables are gone through in the order in which
 // they are named: what was noted is few rows, what is beside it many.
-func gatherDevices(ctx context.Context, db sqlx.QueryerContext, from string) (out []roster.Device, err error) {
-	rows, err := db.QueryxContext(ctx, `SELECT device.id, name, site, family, address, owner, cluster, tags, notes
-		FROM `+from+` ORDER BY device.id`)
+func gatherDevices(ctx context.Context, db sqlx.QueryerContext, out *[]roster.Device, from string) error {
+	rows, err := db.QueryxContext(ctx, `SELECT `+joined("device.id", "name", "address", text("site"), "family",
+		text("owner"), text("cluster"), "tags", text("notes"))+` FROM `+from+` ORDER BY device.id`)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
 	known := map[string][]string{} // many devices have the same tags
 	for rows.Next() {
-		var d roster.Device
-		var tags, notes string
-		if err := rows.Scan(&d.ID, &d.Name, &d.Site, &d.Family, &d.Address, &d.Owner, &d.Cluster, &tags,
-			&notes); err != nil {
-			return nil, err
+		var f fields
+		if err := rows.Scan(&f.rest); err != nil {
+			return err
 		}
+		d := roster.Device{ID: f.number(), Name: f.text(), Address: f.text(), Site: f.text(), Family: f.text(),
+			Owner: f.text(), Cluster: f.text()}
+		tags, notes := f.text(), f.text()
 		if _, ok := known[tags]; !ok {
 			var list JSON[[]string]
 			if err := list.Scan(tags); err != nil {
-				return nil, err
+				return err
 			}
-			known[tags] = list.V
+			known[strings.Clone(tags)] = list.V
 		}
 		d.Tags = known[tags]
 		d.Words = strings.ToLower(strings.Join(append([]string{d.Name, d.Site, d.Address, d.Owner, notes, d.Cluster},
 			d.Tags...), " "))
-		out = append(out, d)
+		*out = append(*out, d)
 	}
-	return out, rows.Err()
+	return rows.Err()
 }
 
 // gatherSlots reads slots for the roster, as gatherDevices does devices.
-func gatherSlots(ctx context.Context, db sqlx.QueryerContext, from, where string,
-	args ...any) (out []roster.Slot, err error) {
-	rows, err := db.QueryxContext(ctx, `SELECT slot.id, slot.device_id, slot.name, slot.address, slot.port,
-		slot.signer, slot.condition, slot.not_after, slot.overdue_from, slot.turns_at, slot.issuer, slot.key_type,
-		slot.signature, substr(slot.findings, 1, 60), slot.server_name, slot.search_text, substr(slot.chain, 1, 70),
-		slot.above,
-		device.name AS device FROM `+from+
+func gatherSlots(ctx context.Context, db sqlx.QueryerContext, out *[]roster.Slot, from, where string,
+	args ...any) error {
+	rows, err := db.QueryxContext(ctx, `SELECT `+joined("slot.id", "slot.device_id", "slot.port", "slot.not_after",
+		"slot.overdue_from", "slot.turns_at", "slot.condition", "device.name", "slot.name", "slot.address",
+		text("slot.server_name"), text("slot.signer"), "slot.key_type", "slot.signature", text("slot.issuer"),
+		"substr(slot.findings, 1, 60)", "substr(slot.chain, 1, 70)", "slot.above")+`, slot.search_text FROM `+from+
 		` CROSS JOIN device ON device.id = slot.device_id WHERE `+where+` ORDER BY slot.id`, args...)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var one roster.Slot
-		var findings, serverName, searchText, chain, above, device string
-		var condition due.Condition
-		if err := rows.Scan(&one.ID, &one.Device, &one.Name, &one.Address, &one.Port, &one.Signer, &condition,
-			&one.NotAfter, &one.Overdue, &one.TurnsAt, &one.Issuer, &one.KeyType, &one.Signature, &findings,
-			&serverName, &searchText, &chain, &above, &device); err != nil {
-			return nil, err
+		var f fields
+		var searchText string
+		if err := rows.Scan(&f.rest, &searchText); err != nil {
+			return err
 		}
-		one.Rank, one.Finding = condition.Rank(), quoted(findings, `[{"code":"`)
-		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + serverName)
-		one.SearchText, one.Above = searchWords(searchText, quoted(chain, `["`), above)
-		out = append(out, one)
+		one := roster.Slot{ID: f.number(), Device: f.number(), Port: int(f.number())}
+		one.NotAfter, one.Overdue, one.TurnsAt = f.number(), f.number(), f.number()
+		one.Rank = due.Condition(f.text()).Rank()
+		device := f.text()
+		one.Name, one.Address = f.text(), f.text()
+		one.Words = strings.ToLower(device + "/" + one.Name + " " + one.Address + " " + f.text())
+		one.Signer, one.KeyType, one.Signature, one.Issuer = f.text(), f.text(), f.text(), f.text()
+		one.Finding = quoted(f.text(), `[{"code":"`)
+		one.SearchText, one.Above = searchWords(searchText, quoted(f.text(), `["`), f.text())
+		*out = append(*out, one)
 	}
-	return out, rows.Err()
+	return rows.Err()
+}
+
+// joined is an expression for one column with all of these, for [fields]: the driver locks the database three times
+// for each column of a row, which is most of the time in which a large fleet is read.
+func joined(columns ...string) string {
+	return "concat_ws(char(31), " + strings.Join(columns, ", ") + ")"
+}
+
+// text is a column that may hold any characters, without the one that separates fields.
+func text(column string) string { return "replace(" + column + ", char(31), ' ')" }
+
+// fields are the columns of a row that [joined] joined. What they return shares memory with the whole row.
+type fields struct{ rest string }
+
+func (f *fields) text() string {
+	text, rest, _ := strings.Cut(f.rest, "\x1f")
+	f.rest = rest
+	return text
+}
+
+// number is 0 where a column holds none, which the schema excludes.
+func (f *fields) number() int64 {
+	n, _ := strconv.ParseInt(f.text(), 10, 64)
+	return n
 }
 
 // quoted returns the text between an opening and the next quote; nothing where a column begins otherwise. SQLite would

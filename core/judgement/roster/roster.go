@@ -80,7 +80,6 @@ type Change struct {
 	Readings    []Reading
 	GoneDevices []int64
 	GoneSlots   []int64
-	Following   int // slots that the next changes bring
 }
 
 // Roster is the fleet as lists need it. The zero value is not usable; see [New].
@@ -136,7 +135,8 @@ type slotTexts struct {
 func New() *Roster {
 	r := &Roster{values: newValues(), devices: newTable[device, deviceTexts](), slots: newTable[slot, slotTexts]()}
 	r.byName = places{compare: func(x, y int32) int {
-		return cmp.Or(strings.Compare(r.deviceOf(x), r.deviceOf(y)),
+		a, b := r.slots.rows[x].device, r.slots.rows[y].device
+		return cmp.Or(cmp.Compare(r.devices.rows[a].byName, r.devices.rows[b].byName),
 			strings.Compare(r.slots.texts[x].name, r.slots.texts[y].name))
 	}, put: func(row, place int32) { r.slots.rows[row].byName = place }}
 	r.byAddress = places{compare: func(x, y int32) int {
@@ -169,7 +169,7 @@ func (r *Roster) Put(c Change) {
 	}
 	if len(r.devices.ids) == 0 {
 		r.devices.grow(len(c.Devices))
-		r.slots.grow(len(c.Slots) + c.Following)
+		r.slots.grow(len(c.Slots))
 	}
 	for _, d := range c.Devices {
 		r.putDevice(d)
@@ -183,8 +183,11 @@ func (r *Roster) Put(c Change) {
 		}
 	}
 	r.values.settle()
+	if r.devicesByName.stale() {
+		r.devicesByName.settle() // byName compares these places
+	}
 	var settling sync.WaitGroup
-	for _, order := range []*places{&r.devicesByName, &r.devicesByAddress, &r.byName, &r.byAddress} {
+	for _, order := range []*places{&r.devicesByAddress, &r.byName, &r.byAddress} {
 		if order.stale() {
 			settling.Go(order.settle) // each writes a column of its own
 		}
@@ -236,7 +239,7 @@ func partOf(longer, text string) string {
 	if at := strings.Index(longer, text); at >= 0 {
 		return longer[at : at+len(text)]
 	}
-	return text
+	return strings.Clone(text)
 }
 
 // follow takes over what a slot has of its device.

@@ -28,7 +28,7 @@ func newValues() values {
 func (v *values) of(text string) value {
 	n, known := v.number[text]
 	if !known {
-		n = value(len(v.texts))
+		n, text = value(len(v.texts)), strings.Clone(text) // it may be a piece of a longer one
 		v.texts, v.number[text] = append(v.texts, text), n
 	}
 	return n
@@ -38,7 +38,8 @@ func (v *values) of(text string) value {
 func (v *values) text(text string) string {
 	kept, known := v.shared[text]
 	if !known {
-		v.shared[text], kept = text, text
+		kept = strings.Clone(text) // it may be a piece of a longer one
+		v.shared[kept] = kept
 	}
 	return kept
 }
