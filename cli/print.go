@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"slices"
 	"strings"
@@ -320,6 +321,29 @@ func When(t time.Time) string {
 		return ""
 	}
 	return t.UTC().Format("2006-01-02 15:04 MST")
+}
+
+// Lasted returns a duration in its two largest units: 2.15 s, 12 min 4 s, 3 d 4 h.
+func Lasted(seconds float64) string {
+	if seconds < 60 {
+		return fmt.Sprintf("%.2f s", seconds)
+	}
+	units := []struct {
+		of   int
+		name string
+	}{{86400, "d"}, {3600, "h"}, {60, "min"}, {1, "s"}}
+	left := int(math.Round(seconds))
+	for i, u := range units[:3] {
+		if left < u.of {
+			continue
+		}
+		out := fmt.Sprintf("%d %s", left/u.of, u.name)
+		if rest := left % u.of / units[i+1].of; rest > 0 {
+			out += fmt.Sprintf(" %d %s", rest, units[i+1].name)
+		}
+		return out
+	}
+	return fmt.Sprintf("%d s", left)
 }
 
 func Yes(b bool) string {

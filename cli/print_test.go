@@ -88,3 +88,12 @@ func TestProgramsReadWordsAndTimes(t *testing.T) {
 		}
 	}
 }
+
+func TestLastedHasTwoUnits(t *testing.T) {
+	for seconds, want := range map[float64]string{0: "0.00 s", 2.146: "2.15 s", 60: "1 min", 724: "12 min 4 s",
+		3 * 3600: "3 h", 3*3600 + 59: "3 h", 3*86400 + 4*3600 + 300: "3 d 4 h", 400 * 86400: "400 d"} {
+		if got := Lasted(seconds); got != want {
+			t.Errorf("%v seconds are %q, want %q", seconds, got, want)
+		}
+	}
+}

@@ -142,20 +142,22 @@ type Replacement struct {
 	Signer string       `json:"signer" required:"true"`
 	Plan   request.Plan `json:"plan" required:"true"`
 	// the slots that get the certificate, the first one first
-	Targets    []Target             `json:"targets" required:"true"`
-	OldSHA256  string               `json:"old_sha256" required:"true"`
-	NewSHA256  string               `json:"new_sha256" required:"true"`
-	Request    *RequestFacts        `json:"request,omitempty"`
-	Differs    []request.Difference `json:"differs,omitempty"` // in what the request differs from the plan
-	Former     []OldRequest         `json:"former,omitempty"`  // requests in whose place this one was asked for
-	Unused     []UnusedAnswer       `json:"unused,omitempty"`  // answers that came and were not used, newest first
-	Chain      []Link               `json:"chain,omitempty"`
-	Findings   []finding.Finding    `json:"findings,omitempty"` // of the chain that is going to be installed
-	Steps      []Step               `json:"steps,omitempty"`
-	Parcel     string               `json:"parcel,omitempty"`
-	AskedBy    string               `json:"asked_by" required:"true"`
-	ApprovedBy string               `json:"approved_by,omitempty"`
-	NotBefore  *time.Time           `json:"not_before,omitempty"` // nothing live is touched before
+	Targets   []Target             `json:"targets" required:"true"`
+	OldSHA256 string               `json:"old_sha256" required:"true"`
+	NewSHA256 string               `json:"new_sha256" required:"true"`
+	Request   *RequestFacts        `json:"request,omitempty"`
+	Differs   []request.Difference `json:"differs,omitempty"` // in what the request differs from the plan
+	Former    []OldRequest         `json:"former,omitempty"`  // requests in whose place this one was asked for
+	Unused    []UnusedAnswer       `json:"unused,omitempty"`  // answers that came and were not used, newest first
+	Chain     []Link               `json:"chain,omitempty"`
+	Findings  []finding.Finding    `json:"findings,omitempty"` // of the chain that is going to be installed
+	Steps     []Step               `json:"steps,omitempty"`
+	// the time spent in each stage so far
+	StageTimes []replacement.Spent `json:"stage_times,omitempty"`
+	Parcel     string              `json:"parcel,omitempty"`
+	AskedBy    string              `json:"asked_by" required:"true"`
+	ApprovedBy string              `json:"approved_by,omitempty"`
+	NotBefore  *time.Time          `json:"not_before,omitempty"` // nothing live is touched before
 	// of one that waits for a window: when the device may be touched, as far as is known
 	OpensAt *time.Time `json:"opens_at,omitempty"`
 	// of one that waits for a window or another replacement: what is in the way

@@ -96,6 +96,7 @@ func TestTheConsoleReplacesACertificate(t *testing.T) {
 		func() error { return p.Click(browser.Button("Start")) },
 		func() error { return p.Wait("//li[@data-stage='survey' and @data-mark='done']") },
 		func() error { return p.Wait("//span[@data-state='sealed']") },
+		func() error { return p.Wait("//li[@data-stage='activate']//*[@data-spent and contains(.,' s')]") },
 		func() error {
 			return p.Wait("//ol[@aria-label='Chain of certificates' and contains(.,'anchor, trusted by the fleet')]")
 		},

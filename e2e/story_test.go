@@ -1,10 +1,14 @@
 package e2e
 
 import (
+	"math"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+
+	"freshseal/contract"
 )
 
 const (
@@ -112,8 +116,22 @@ func TestADeskSignsInItsOwnTime(t *testing.T) {
 	if after := s.show(tickets + "/web"); after.Condition != "fresh" || len(after.Chain) != 3 {
 		t.Errorf("after: %+v", after)
 	}
-	if out := s.ok("replacement", "show", "r2"); !strings.Contains(out, "sealed") {
+	if out := s.ok("replacement", "show", "r2"); !strings.Contains(out, "sealed") ||
+		!regexp.MustCompile(`(?m)^ +sign +[\d.]+ s, waited \d`).MatchString(out) {
 		t.Error(out)
+	}
+	// The times of the stages, waits included, are those of the whole, through a kill as well.
+	var r contract.Replacement
+	s.json(&r, "replacement", "show", "r2")
+	sum := 0.0
+	for _, spent := range r.StageTimes {
+		sum += spent.Ran + spent.Waited
+		if waits := spent.Stage == "sign"; waits != (spent.Waited > 0) {
+			t.Errorf("%+v", spent)
+		}
+	}
+	if whole := r.ChangedAt.Sub(r.StartedAt).Seconds(); math.Abs(sum-whole) > 0.01 || sum == 0 {
+		t.Errorf("the stages took %v s, the whole %v s: %+v", sum, whole, r.StageTimes)
 	}
 }
 

@@ -136,6 +136,9 @@ func (s *db) addReplacement(ctx context.Context, tx *sqlx.Tx, r *Replacement, sl
 			return err
 		}
 	}
+	if err := enter(ctx, tx, *r, r.StartedAt); err != nil {
+		return err
+	}
 	about := fmt.Sprintf("r%d %s/%s signer %s", r.ID, r.Device, r.Slot, r.Signer)
 	if err := events.Happened(ctx, tx, s.AuditKey, events.Event{At: r.StartedAt, Kind: "act", Who: r.AskedBy,
 		Text:  "replacement started",
@@ -193,6 +196,9 @@ func (s *db) advance(ctx context.Context, tx *sqlx.Tx, id int64, e replacement.E
 		reverting = :reverting, stopping = :stopping, asked = :asked, why = :why, back = :back, since = :since,
 		resumed = :resumed, changed_at = :changed_at WHERE id = :id`, r); err != nil {
 		return r, action, sqlite.Taken(err)
+	}
+	if err := enter(ctx, tx, r, at); err != nil {
+		return r, action, err
 	}
 	return r, action, s.tellAdvance(ctx, tx, r, p, at)
 }

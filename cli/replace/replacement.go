@@ -120,7 +120,29 @@ func (a *commands) showReplacement(r contract.Replacement) {
 	cli.DrawChain(w, r.Chain)
 	cli.PrintFindings(w, "  ", r.Findings)
 	showSteps(w, r.Steps)
+	showTimes(w, r.StageTimes)
 	showEnd(w, r)
+}
+
+// showTimes prints the time spent in each stage, and in all of them.
+func showTimes(w io.Writer, times []replacement.Spent) {
+	label := "times"
+	line := func(stage string, ran, waited float64) {
+		text := cli.Lasted(ran)
+		if waited >= 1 {
+			text += ", waited " + cli.Lasted(waited)
+		}
+		cli.Put(w, "  %-8s %-8s %s\n", label, stage, text)
+		label = ""
+	}
+	ran, waited := 0.0, 0.0
+	for _, t := range times {
+		ran, waited = ran+t.Ran, waited+t.Waited
+		line(string(t.Stage), t.Ran, t.Waited)
+	}
+	if len(times) > 1 {
+		line("total", ran, waited)
+	}
 }
 
 // showAnswers prints the answers that came and were not used.

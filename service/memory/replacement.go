@@ -31,7 +31,7 @@ func (s Replacements) Get(_ context.Context, id int64) (store.Replacement, error
 }
 
 func (s Replacements) Advance(_ context.Context, id int64, e replacement.Event,
-	_ store.Moment) (store.Replacement, replacement.Action, error) {
+	at store.Moment) (store.Replacement, replacement.Action, error) {
 	if err := s.w.called("Replacements.Advance"); err != nil {
 		return *new(store.Replacement), *new(replacement.Action), err
 	}
@@ -50,6 +50,7 @@ func (s Replacements) Advance(_ context.Context, id int64, e replacement.Event,
 		return s.w.Row, replacement.Nothing, err
 	}
 	set(&s.w.Row, p)
+	s.w.Entries = append(s.w.Entries, replacement.Entry{At: at.Time, Stage: p.Stage, State: p.State, Back: p.Reverting})
 	if !before.Within(e) {
 		s.w.Row.Since = int64(len(s.w.Steps))
 	}
@@ -371,4 +372,13 @@ func (s Requests) TakeKey(_ context.Context, _ int64, old store.Obsolete, made r
 	s.w.Former = append(s.w.Former, old)
 	s.w.Secrets[purpose], s.w.Row.Request = sealed, made.Raw
 	return s.w.written()
+}
+
+// Entries returns the changes of stage and state.
+func (s Replacements) Entries(context.Context, int64) ([]replacement.Entry, error) {
+	if err := s.w.called("Replacements.Entries"); err != nil {
+		return nil, err
+	}
+
+	return s.w.Entries, nil
 }

@@ -65,6 +65,7 @@ type World struct {
 	Now      time.Time
 	Row      store.Replacement
 	Steps    []store.Step
+	Entries  []replacement.Entry
 	Certs    map[string]*cert.Certificate
 	Secrets  map[string][]byte // secrets, sealed
 	Standing []store.Stood

@@ -149,7 +149,8 @@ func (s details) kept(ctx context.Context, row store.Replacement, out *contract.
 	return err
 }
 
-// journalled adds the steps, with the usual duration of the one under way, and returns them.
+// journalled adds the steps, with the usual duration of the one under way, and the time spent in each stage. It returns
+// the steps.
 func (s details) journalled(ctx context.Context, row store.Replacement,
 	out *contract.Replacement) ([]store.Step, error) {
 	steps, err := s.store.Journal.Steps(ctx, row.ID)
@@ -161,6 +162,11 @@ func (s details) journalled(ctx context.Context, row store.Replacement,
 	for _, step := range steps {
 		out.Steps = append(out.Steps, showStep(step))
 	}
+	entries, err := s.store.Replacements.Entries(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	out.StageTimes = replacement.Times(entries, s.now())
 	if n := len(steps); n > 0 && steps[n-1].EndedAt.IsZero() {
 		out.Steps[n-1].Usual, err = s.usual(ctx, row.Device, steps[n-1].Name)
 	}

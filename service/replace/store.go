@@ -83,6 +83,7 @@ type replacementsStore interface {
 	Add(ctx context.Context, r store.Replacement, slotIDs []int64, p replacement.Progress, yaml string,
 		of *store.BatchItem) (int64, error)
 	CountOf(ctx context.Context, f store.ReplacementFilter) (int, error)
+	Entries(ctx context.Context, id int64) ([]replacement.Entry, error)
 	Get(ctx context.Context, id int64) (store.Replacement, error)
 	In(ctx context.Context, state replacement.State) ([]store.Replacement, error)
 	Of(ctx context.Context, deviceID int64) ([]store.Replacement, error)

@@ -68,7 +68,17 @@ export function took(from: string, to?: string | null) {
 
 /** lasted says how long something lasted, waits included: 3 d 4 h, 12 min, 8 s. */
 export function lasted(from: string, to: string) {
-  const seconds = Math.max(0, Math.round((Date.parse(to) - Date.parse(from)) / 1000))
+  return span((Date.parse(to) - Date.parse(from)) / 1000)
+}
+
+/** spent says how long a stage took, work and waiting apart: 2.15 s, 3 h 4 min waiting. */
+export function spent(ran: number, waited: number) {
+  const work = ran < 60 ? `${ran.toFixed(2)} s` : span(ran)
+  return waited < 1 ? work : `${work}, ${span(waited)} waiting`
+}
+
+function span(exact: number) {
+  const seconds = Math.max(0, Math.round(exact))
   const parts = [
     [Math.floor(seconds / 86400), 'd'],
     [Math.floor(seconds / 3600) % 24, 'h'],

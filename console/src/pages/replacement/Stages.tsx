@@ -6,9 +6,11 @@ import type { Replacement, Schemas } from '../../api/client'
 import { mono } from '../../app/theme'
 import { visible } from '../../parts/Foreign'
 import { wanted } from '../../parts/State'
-import { some, took } from '../../parts/words'
+import { When } from '../../parts/When'
+import { some, spent, took } from '../../parts/words'
 
 type Step = Schemas['Step']
+type Spent = Schemas['Spent']
 type Mark = 'done' | 'now' | 'failed' | 'ahead' | 'unneeded'
 
 const stages: [string, string][] = [
@@ -39,10 +41,18 @@ export function Stages({ r }: { r: Replacement }) {
         (again && stage === 'request' && s.stage === 'cancel') ||
         (stage === 'seal' && s.stage === 'finally'),
     )
+  const times = r.stage_times ?? []
   return (
     <Box component="ol" aria-label="Stages" sx={{ listStyle: 'none', m: 0, p: 0 }}>
       {stages.map(([name, about], i) => (
-        <Stage key={name} name={name} about={about} mark={mark(r, i, now, of(name).length)} steps={of(name)} />
+        <Stage
+          key={name}
+          name={name}
+          about={about}
+          mark={mark(r, i, now, of(name).length)}
+          steps={of(name)}
+          spent={times.find((t) => t.stage === name)}
+        />
       ))}
       {back.length > 0 && (
         <Stage
@@ -50,6 +60,7 @@ export function Stages({ r }: { r: Replacement }) {
           about="the way back"
           mark={r.state === 'held' ? 'failed' : r.state === 'running' ? 'now' : 'done'}
           steps={back}
+          spent={times.find((t) => t.stage === 'revert')}
         />
       )}
     </Box>
@@ -80,11 +91,21 @@ const tones: Record<Mark, string> = {
   unneeded: 'text.secondary',
 }
 
-function Stage({ name, about, mark, steps }: { name: string; about: string; mark: Mark; steps: Step[] }) {
+function Stage({
+  name,
+  about,
+  mark,
+  steps,
+  spent: time,
+}: {
+  name: string
+  about: string
+  mark: Mark
+  steps: Step[]
+  spent: Spent | undefined
+}) {
   const [chosen, setChosen] = useState<boolean | null>(null) // null: open while it matters
   const open = chosen ?? (mark === 'now' || mark === 'failed')
-  const first = steps[0]
-  const last = steps[steps.length - 1]
   return (
     <Box
       component="li"
@@ -111,10 +132,14 @@ function Stage({ name, about, mark, steps }: { name: string; about: string; mark
               {mark === 'unneeded' ? 'not needed' : about}
             </Box>
           </Typography>
-          {first && last && (
+          {time && mark !== 'unneeded' && (
+            <Typography component="span" data-spent variant="body2" sx={{ color: 'text.secondary' }}>
+              {time.ended_at ? spent(time.ran_seconds, time.waited_seconds) : <Since at={time.began_at} />}
+            </Typography>
+          )}
+          {steps.length > 0 && (
             <Line open={open} toggle={() => setChosen(!open)}>
-              {some(steps.length, 'step')}, {took(first.began_at, last.ended_at) || 'under way'}{' '}
-              <span aria-hidden="true">{open ? '▴' : '▾'}</span>
+              {some(steps.length, 'step')} <span aria-hidden="true">{open ? '▴' : '▾'}</span>
               <Hidden>of {name}</Hidden>
             </Line>
           )}
@@ -122,6 +147,14 @@ function Stage({ name, about, mark, steps }: { name: string; about: string; mark
         {open && steps.map((s, i) => <StepLine key={i} step={s} />)}
       </Box>
     </Box>
+  )
+}
+
+function Since({ at }: { at: string }) {
+  return (
+    <>
+      since <When at={at} />
+    </>
   )
 }
 
