@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"freshseal/contract"
+	"freshseal/core/next"
 	"freshseal/service/audit"
 	"freshseal/service/people"
 	"freshseal/service/problem"
@@ -35,18 +36,29 @@ func (s *Server) admit(r route) fiber.Handler {
 					"own pages", Next: "use the console, or a token"}
 			}
 		}
-		who, err := s.service.People.Admit(c.Context(), secret)
+		from := strings.Clone(c.IP())
+		who, err := s.service.People.Admit(c.Context(), secret, from)
 		if err != nil {
 			return err
+		}
+		if who.MustSetUp && !r.early {
+			return problem.New(problem.Refused, "set up a second factor first", "your role needs one, and you have none",
+				"set up an authenticator, then go on", next.SetUpFactor.On(""))
 		}
 		if needed := r.needs(); !who.Role.Reaches(needed) {
 			return &problem.Error{Kind: problem.Refused, What: "you may not " + r.summary,
 				Why:  fmt.Sprintf("%s is %s, and this needs the role %s", who.User, who.Role, needed),
 				Next: "ask an admin"}
 		}
-		who.Secret, who.From = strings.Clone(secret), strings.Clone(c.IP())
-		s.service.People.Saw(who.From)
+		if r.final {
+			if err := s.service.People.Sure(c.Context(), who); err != nil {
+				return err
+			}
+		}
+		who.Secret = strings.Clone(secret)
+		s.service.People.Saw(from)
 		c.Locals(bearerKey{}, who)
+		c.SetContext(people.As(c.Context(), who))
 		s.service.Monitor.SomebodyWaits()
 		if r.method == fiber.MethodGet || r.quiet {
 			return c.Next()
@@ -95,11 +107,11 @@ func signIn(s *Server) fiber.Handler {
 		if err := decode(c, &in, signInBody); err != nil {
 			return err
 		}
-		who, err := s.service.People.SignIn(c.Context(), in.User, in.Password, c.IP(), in.Client)
+		who, err := s.service.People.SignIn(c.Context(), in, strings.Clone(c.IP()))
 		if err != nil {
 			return err
 		}
-		out := contract.Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt}
+		out := showSession(who)
 		if in.Client {
 			out.Token = who.Secret
 		} else {
@@ -123,9 +135,13 @@ func signOut(everywhere bool) func(*Server) fiber.Handler {
 
 func session(s *Server) fiber.Handler {
 	return func(c fiber.Ctx) error {
-		who := bearer(c)
-		return c.JSON(contract.Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt})
+		return c.JSON(showSession(bearer(c)))
 	}
+}
+
+func showSession(who people.Bearer) contract.Session {
+	return contract.Session{User: who.User, Role: who.Role, EndsAt: who.EndsAt, Factor: who.Factor,
+		MustSetUp: who.MustSetUp}
 }
 
 func setCookie(c fiber.Ctx, secret string, ends time.Time) {

@@ -131,7 +131,7 @@ func fiberPath(path string) string {
 
 // secretPaths are answers to GET that nothing may keep.
 var secretPaths = map[string]bool{v1 + "/backup": true, v1 + "/export": true, v1 + "/session": true,
-	v1 + "/tokens": true}
+	v1 + "/tokens": true, v1 + "/sessions": true}
 
 // harden sets what every answer carries. The console needs inline styles and
 // nothing from anywhere else.
@@ -227,6 +227,7 @@ var statusOf = map[problem.Kind]int{
 	problem.TooLong: fiber.StatusRequestEntityTooLarge, problem.Denied: fiber.StatusUnauthorized,
 	problem.Refused: fiber.StatusForbidden, problem.TooMany: fiber.StatusTooManyRequests,
 	problem.Outside: fiber.StatusBadGateway, problem.Unready: fiber.StatusServiceUnavailable,
+	problem.NeedsCode: fiber.StatusUnauthorized, problem.Unconfirmed: fiber.StatusForbidden,
 }
 
 // problem writes an error. What is not meant for people is logged and kept from them.

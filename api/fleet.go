@@ -112,7 +112,7 @@ var fleetRoutes = []route{
 		}
 		return s.Fleet.EditDevice(ctx, in.Name, in.DeviceChange, known)
 	}).by(contract.Admin),
-	removal("/devices/{name}", "remove a device with its history", theFleet, (*fleet.Service).RemoveDevice),
+	removal("/devices/{name}", "remove a device with its history", theFleet, (*fleet.Service).RemoveDevice).forGood(),
 	does("POST", "/devices/{name}/tries", "test whether a device can be reached, signed in to and read; nothing "+
 		"is changed", 200, func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) (contract.Try,
 		error) {

@@ -23,7 +23,7 @@ var ownRoutes = []route{
 	listing("/succession", "list the successive certificates of the service, each signed by the key of its "+
 		"predecessor", theOwn, (*own.Service).Succession).openly(),
 	{method: "GET", path: v1 + "/backup", role: contract.Admin, summary: "download a copy of the database",
-		status: 200, media: "application/vnd.sqlite3", handler: backup},
+		status: 200, media: "application/vnd.sqlite3", handler: backup, final: true},
 	{method: "GET", path: v1 + "/licences", role: contract.Viewer, summary: "the licences of what the program " +
 		"is built of", status: 200, media: "text/plain", handler: showLicences},
 	looks("/status", "show a summary of the fleet", status),

@@ -26,6 +26,13 @@ type (
 		contract.AuditFilter
 		paged
 	}
+	askSessions struct {
+		All string `query:"all" json:"-" enum:"true,false" description:"of all users, for an admin"`
+	}
+	rotateToken struct {
+		ID string `path:"id" json:"-"`
+		contract.TokenRotation
+	}
 	byView struct {
 		Page string `path:"page" json:"-"`
 		Name string `path:"name" json:"-"`
@@ -37,11 +44,58 @@ var peopleRoutes = []route{
 	{method: "POST", path: v1 + "/session", summary: "sign in", status: 201, in: contract.SignIn{},
 		out: contract.Session{}, handler: signIn, open: true},
 	{method: "GET", path: v1 + "/session", summary: "who is signed in", status: 200, out: contract.Session{},
-		handler: session},
+		handler: session, early: true},
 	{method: "DELETE", path: v1 + "/session", role: contract.Viewer, summary: "sign out", status: 204,
-		handler: signOut(false)},
+		handler: signOut(false), early: true},
 	{method: "DELETE", path: v1 + "/sessions", role: contract.Viewer, summary: "sign out everywhere", status: 204,
-		handler: signOut(true)},
+		handler: signOut(true), early: true},
+	ends("POST", "/session/confirmation", "give the password or a code again, for what cannot be taken back",
+		func(ctx context.Context, s *service.Service, who people.Bearer, in contract.Confirmation) error {
+			return s.People.Confirm(ctx, who, in)
+		}).by(contract.Viewer),
+	looks("/sessions", "list who is signed in: oneself, or for an admin everybody",
+		func(ctx context.Context, s *service.Service, who people.Bearer, in askSessions) (page[contract.SignedIn],
+			error) {
+			items, err := s.People.SignedIn(ctx, who, in.All == "true")
+			return page[contract.SignedIn]{Items: items}, err
+		}),
+	ends("DELETE", "/sessions/{id}", "end a session: one of one's own, or for an admin any",
+		func(ctx context.Context, s *service.Service, who people.Bearer, in byID) error {
+			return s.People.EndSession(ctx, who, in.ID)
+		}).by(contract.Viewer),
+	ends("DELETE", "/users/{name}/sessions", "end all sessions of a user; tokens go on",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
+			return s.People.EndSessionsOf(ctx, in.Name)
+		}).by(contract.Admin),
+	posts("/factor", "start to set up a second factor: an authenticator that makes codes",
+		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.NewFactor, error) {
+			return s.People.SetUpFactor(ctx, who)
+		}).by(contract.Viewer).beforeSetUp().forGood(),
+	does("POST", "/factor/code", "put the authenticator into use whose code is given; other sessions end", 200,
+		func(ctx context.Context, s *service.Service, who people.Bearer,
+			in contract.FactorCode) (contract.RecoveryCodes, error) {
+			return s.People.TakeFactor(ctx, who, in.Code)
+		}).by(contract.Viewer).beforeSetUp(),
+	does("POST", "/factor/recovery", "make new recovery codes; the old ones are of no use any more", 200,
+		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.RecoveryCodes, error) {
+			return s.People.RenewRecoveryCodes(ctx, who)
+		}).by(contract.Viewer).forGood(),
+	ends("DELETE", "/factor", "remove one's own second factor; other sessions end",
+		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) error {
+			return s.People.RemoveFactor(ctx, who)
+		}).by(contract.Viewer).forGood(),
+	ends("DELETE", "/users/{name}/factor", "remove the second factor of a user who lost it; all sessions end",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
+			return s.People.ResetFactor(ctx, in.Name)
+		}).by(contract.Admin).forGood(),
+	looks("/sign-in-policy", "show the rules for signing in", func(ctx context.Context, s *service.Service,
+		_ people.Bearer, _ nothing) (contract.SignInPolicy, error) {
+		return s.People.SignInPolicy(ctx)
+	}),
+	does("PUT", "/sign-in-policy", "set the rules for signing in", 200, func(ctx context.Context, s *service.Service,
+		_ people.Bearer, in contract.SignInPolicy) (contract.SignInPolicy, error) {
+		return s.People.SetSignInPolicy(ctx, in)
+	}).by(contract.Admin).forGood(),
 	ends("POST", "/password", "change one's own password; all other sessions end",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in askPassword) error {
 			return s.People.ChangePassword(ctx, who, in.Old, in.New)
@@ -50,17 +104,21 @@ var peopleRoutes = []route{
 	posts("/users", "add a user", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in contract.NewUser) (contract.User, error) {
 		return s.People.AddUser(ctx, in)
-	}).by(contract.Admin),
+	}).by(contract.Admin).forGood(),
 	does("PATCH", "/users/{name}", "change the role or password of a user; all sessions end", 200,
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in editUser) (contract.User, error) {
 			return s.People.EditUser(ctx, in.Name, in.UserChange)
-		}).by(contract.Admin),
-	removal("/users/{name}", "remove a user; all sessions end", thePeople, (*people.Service).RemoveUser),
+		}).by(contract.Admin).forGood(),
+	removal("/users/{name}", "remove a user; all sessions end", thePeople, (*people.Service).RemoveUser).forGood(),
 	listing("/tokens", "list tokens", thePeople, (*people.Service).Tokens).by(contract.Admin),
 	posts("/tokens", "create a token for a program", func(ctx context.Context, s *service.Service, who people.Bearer,
 		in contract.NewToken) (contract.Token, error) {
 		return s.People.AddToken(ctx, in, who)
-	}).by(contract.Admin),
+	}).by(contract.Admin).forGood(),
+	posts("/tokens/{id}/rotation", "make a token in the place of another one, which goes on for some hours",
+		func(ctx context.Context, s *service.Service, _ people.Bearer, in rotateToken) (contract.Token, error) {
+			return s.People.RotateToken(ctx, in.ID, in.TokenRotation)
+		}).by(contract.Admin),
 	ends("DELETE", "/tokens/{id}", "revoke a token", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in byID) error {
 		return s.People.RemoveToken(ctx, in.ID)

@@ -115,7 +115,7 @@ var workRoutes = []route{
 		"states, conditions and acts", status: 200,
 		in: askEvents{}, out: contract.Event{}, media: "text/event-stream", handler: happenings},
 	asks("cancel", "cancel a replacement", replacement.AskedCancel),
-	asks("revert", "revert a replacement", replacement.AskedRevert),
+	asks("revert", "revert a replacement", replacement.AskedRevert).forGood(),
 	begins("/replacements/{id}/resume", "resume a held replacement", func(ctx context.Context, s *service.Service,
 		who people.Bearer, in askResume) (contract.Replacement, error) {
 		return s.Replace.Resume(ctx, in.ID, in.KnownOutcome, who.User)
@@ -142,10 +142,11 @@ var workRoutes = []route{
 		}),
 	{method: "POST", path: v1 + "/replacements/{id}/key-exports", role: contract.Admin,
 		summary: "export a key that the service made and kept, as PKCS #12", status: 200, in: askKey{},
-		media: "application/x-pkcs12", handler: exportKey},
+		media: "application/x-pkcs12", handler: exportKey, final: true},
 	{method: "POST", path: v1 + "/replacements/{id}/files/{name}", role: contract.Admin,
 		summary: "export a file of the device that is kept here, such as an export that was made before the change",
-		status:  200, in: askFile{}, media: "application/octet-stream", handler: exportFile},
+		status:  200, in: askFile{}, media: "application/octet-stream", handler: exportFile,
+		final: true},
 	begins("/replacements/{id}/requests", "request a new certificate in place of the pending request",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in askAgain) (contract.Replacement, error) {
 			return s.Replace.AskAgain(ctx, in.ID, in.Again, who.User)
@@ -153,7 +154,7 @@ var workRoutes = []route{
 	begins("/replacements/{id}/approve", "approve a replacement", func(ctx context.Context, s *service.Service,
 		who people.Bearer, in askApproval) (contract.Replacement, error) {
 		return s.Replace.Approve(ctx, in.ID, in.Approval, who.User)
-	}),
+	}).by(contract.Approver),
 	begins("/replacements/{id}/go", "let a replacement go on that waits for a go-ahead, or touch its device "+
 		"outside of its windows", func(ctx context.Context, s *service.Service, who people.Bearer,
 		in askGoAhead) (contract.Replacement, error) {

@@ -33,6 +33,8 @@ type route struct {
 	shown                 func(*Server, fiber.Ctx) (any, error) // of a GET: what it answers with
 	open                  bool                                  // may be called without signing in
 	quiet                 bool                                  // changes nothing that the audit log wants to know
+	early                 bool                                  // may be called before a second factor is set up
+	final                 bool                                  // cannot be taken back: needs a confirmation
 	// that is needed; where none is said, viewers may look and operators change
 	role  contract.Role
 	media string // of the answer, when it is not JSON
@@ -77,6 +79,18 @@ func takesFile[In, Out any](path, summary string, f use[In, Out]) route {
 // quietly says that the audit log need not know.
 func (r route) quietly() route {
 	r.quiet = true
+	return r
+}
+
+// beforeSetUp says that somebody who must set up a second factor may call it before.
+func (r route) beforeSetUp() route {
+	r.early = true
+	return r
+}
+
+// forGood says that it cannot be taken back, so it needs a password or code that was given just now.
+func (r route) forGood() route {
+	r.final = true
 	return r
 }
 

@@ -150,7 +150,7 @@ var ruleRoutes = []route{
 		}
 		items, err := s.Monitor.AddAnchors(ctx, in.Name, []byte(in.PEM), known)
 		return page[cert.Facts]{Items: items}, err
-	}).by(contract.Admin),
+	}).by(contract.Admin).forGood(),
 	ends("DELETE", "/trust-groups/{name}/anchors/{sha256}", "remove a root from a trust group",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in byAnchor) error {
 			known, err := in.revision()
@@ -176,10 +176,17 @@ var ruleRoutes = []route{
 	}).by(contract.Admin),
 	listing("/policies", "list the rules of every scope, the fleet's first", theRules, (*monitor.Policies).Policies),
 	does("PUT", "/policies", "set the rules of a scope", 200, func(ctx context.Context, s *service.Service,
-		_ people.Bearer, in putPolicy) (contract.Policy, error) {
+		who people.Bearer, in putPolicy) (contract.Policy, error) {
 		known, err := in.revision()
 		if err != nil {
 			return contract.Policy{}, err
+		}
+		if changes, err := s.Monitor.Rules.ChangesApproval(ctx, in.NewPolicy); err != nil {
+			return contract.Policy{}, err
+		} else if changes { // whoever may drop the approval may do without it
+			if err := s.People.Sure(ctx, who); err != nil {
+				return contract.Policy{}, err
+			}
 		}
 		return s.Monitor.Rules.SetPolicy(ctx, in.NewPolicy, known)
 	}).by(contract.Admin),

@@ -218,6 +218,11 @@ func intake(s *Server) fiber.Handler {
 			return problem.New(problem.Refused, "the pile was not taken in", "only an admin may let the fleet "+
 				"trust roots", "take it in without trusting its roots, or ask an admin")
 		}
+		if slices.Contains(field("trust_roots"), "true") {
+			if err := s.service.People.Sure(ctx, bearer(c)); err != nil {
+				return err
+			}
+		}
 		out, err := s.service.Signing.TakeIn(ctx, in.files,
 			contract.IntakeTerms{Keys: slices.Contains(field("keys"), "true"),
 				TrustRoots: slices.Contains(field("trust_roots"), "true"), Passphrases: field("passphrase")},
@@ -266,7 +271,7 @@ func happenings(s *Server) fiber.Handler {
 func (s *Server) stream(c fiber.Ctx, follow func(take func(contract.Event) error, beat func() error) error) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
-	conn, secret := c.RequestCtx().Conn(), bearer(c).Secret
+	conn, who := c.RequestCtx().Conn(), bearer(c)
 	request := requestID(c)
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer func() { // it runs beside the call
@@ -276,7 +281,7 @@ func (s *Server) stream(c fiber.Ctx, follow func(take func(contract.Event) error
 		}()
 		flush := func() error {
 			// A stream ends with the session or token that opened it.
-			if _, err := s.service.People.Admit(s.calls, secret); err != nil {
+			if _, err := s.service.People.Still(s.calls, who.Secret, who.From); err != nil {
 				return err
 			}
 			conn.SetWriteDeadline(time.Now().Add(30 * time.Second))

@@ -2,9 +2,13 @@ package cli
 
 import (
 	"bufio"
+	"context"
+	"errors"
 	"io"
 	"os"
 	"strings"
+
+	"freshseal/contract"
 
 	"golang.org/x/term"
 )
@@ -18,8 +22,7 @@ func Question(format string, args ...any) Safe {
 
 // Confirm asks a person; if nobody can be asked, instead says what to give.
 func (a *App) Confirm(question Safe, instead string) error {
-	f, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if !a.interactive() {
 		return Misuse("this needs a confirmation, and there is no terminal to ask", "", instead)
 	}
 	Put(a.Err, "%s [y/N] ", question)
@@ -44,12 +47,43 @@ func (a *App) Secret(what, file, flag string) (string, error) {
 		}
 		return strings.TrimRight(string(text), "\r\n"), nil
 	}
-	f, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if !a.interactive() {
 		return "", Misuse("the "+what+" is not given, and nobody can be asked here", "", "name a file with "+flag)
 	}
 	Put(a.Err, "%s: ", what)
-	text, err := term.ReadPassword(int(f.Fd()))
+	text, err := term.ReadPassword(int(a.In.(*os.File).Fd()))
 	Putln(a.Err)
 	return string(text), err
+}
+
+// interactive reports whether a person can be asked.
+func (a *App) interactive() bool {
+	f, ok := a.In.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// ConfirmAgain gives the service the code of an authenticator, or where there is none the password: from a file, or as
+// a person types it.
+func (a *App) ConfirmAgain(ctx context.Context, c *Client, passwordFile, codeFile string) error {
+	var session contract.Session
+	if err := c.Do(ctx, "GET", V1+"/session", nil, &session); err != nil {
+		return err
+	}
+	var given contract.Confirmation
+	var err error
+	if session.Factor {
+		given.Code, err = a.Secret("code of the authenticator of "+session.User, codeFile, "--code-file")
+	} else {
+		given.Password, err = a.Secret("password of "+session.User, passwordFile, "--password-file")
+	}
+	if err != nil {
+		return err
+	}
+	return c.Do(ctx, "POST", V1+"/session/confirmation", given, nil)
+}
+
+// NeedsCode reports whether the service did not let somebody in for want of the code of an authenticator.
+func NeedsCode(err error) bool {
+	var t *Trouble
+	return errors.As(err, &t) && t.kind == needsCode
 }

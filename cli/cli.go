@@ -28,6 +28,7 @@ const (
 type Trouble struct {
 	what, why, next string
 	exit            int
+	kind            string // type of the service's problem; empty: it is none
 }
 
 func (t *Trouble) Error() string {
@@ -41,8 +42,12 @@ func (t *Trouble) Error() string {
 	return out
 }
 
-func Failed(what, why, next string) error { return &Trouble{what, why, next, exitFailed} }
-func Misuse(what, why, next string) error { return &Trouble{what, why, next, exitUsage} }
+func Failed(what, why, next string) error {
+	return &Trouble{what: what, why: why, next: next, exit: exitFailed}
+}
+func Misuse(what, why, next string) error {
+	return &Trouble{what: what, why: why, next: next, exit: exitUsage}
+}
 
 // FoundWrong ends a command that did its work and found something wrong; what
 // it found is already printed.

@@ -66,6 +66,8 @@ type Client struct {
 	err  io.Writer
 	File ClientFile
 	http *http.Client
+
+	confirm func(ctx context.Context, c *Client) error // asks a person, where there is one; nil: there is none
 }
 
 func (a *App) Client() (*Client, error) {
@@ -88,6 +90,9 @@ func (a *App) Client() (*Client, error) {
 	}
 	c := NewClient(f)
 	c.path, c.err = path, a.Err
+	if a.interactive() {
+		c.confirm = func(ctx context.Context, c *Client) error { return a.ConfirmAgain(ctx, c, "", "") }
+	}
 	return c, nil
 }
 
@@ -172,8 +177,26 @@ func (c *Client) Send(ctx context.Context, method, path string, header http.Head
 		return nil, Failed("the service answers "+answer.Status, "", "check that the address is that of a Fresh "+
 			"Seal service: "+c.File.URL)
 	}
-	return nil, Failed(p.Title, p.Detail, Advice(p.Next, p.Actions))
+	if p.Type == unconfirmed && c.confirm != nil {
+		confirm := c.confirm
+		c.confirm = nil // once
+		if err := confirm(ctx, c); err != nil {
+			return nil, err
+		}
+		if again, ok := body.(io.Seeker); ok {
+			again.Seek(0, io.SeekStart)
+		}
+		return c.Send(ctx, method, path, header, body)
+	}
+	return nil, &Trouble{what: p.Title, why: p.Detail, next: Advice(p.Next, p.Actions), exit: exitFailed,
+		kind: p.Type}
 }
+
+// Types of problems that the client answers by asking.
+const (
+	unconfirmed = "urn:freshseal:unconfirmed"
+	needsCode   = "urn:freshseal:needs-code"
+)
 
 func Unreachable(at string, err error) error {
 	var u *url.Error

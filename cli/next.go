@@ -15,7 +15,7 @@ var commands = map[next.Do]string{
 	next.ListParcels: "parcel list", next.ListPins: "pin list", next.ListProcedures: "procedure list",
 	next.ListReplacements: "replacement list", next.ListSigners: "signer list",
 	next.ListSites: "site list", next.ListSlots: "slot list", next.ListDiscoveries: "discover list",
-	next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
+	next.ListSessions: "session list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
 
 	next.ShowTrustGroup: "trust-group show %s", next.ShowProcedure: "procedure show %s",
 	next.ShowReplacement: "replacement show %s",
@@ -35,13 +35,14 @@ var commands = map[next.Do]string{
 	next.ChangeSite:   "site edit %s", next.FinishTask: "task answer %s", next.GoOn: "replacement go %s",
 	next.KeepKeys:   "policy set SCOPE --keep-keys",
 	next.PackParcel: "parcel pack --signer %s --out parcel.zip", next.ReplaceCredential: "credential replace %s",
-	next.SignIn: "login URL",
+	next.SignIn: "login URL", next.Confirm: "confirm", next.SetUpFactor: "factor add",
 	next.TakeIn: "intake FILE…", next.TakeTask: "task take %s", next.TryDevice: "device try %s",
 }
 
 // otherFlags are the flags for fields whose flag has another name.
 var otherFlags = map[string]string{"secret": "secret-file", "password": "password-file",
-	"passphrase": "passphrase-file", "private_key": "key-file"}
+	"passphrase": "passphrase-file", "private_key": "key-file", "code": "code-file", "networks": "network",
+	"console_idle_minutes": "console-idle", "client_idle_days": "client-idle", "confirm_minutes": "confirm"}
 
 // Advice words what to do next: in words, then as commands or flags.
 func Advice(say string, actions []next.Action) string {

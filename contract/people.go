@@ -25,6 +25,9 @@ type AuditEntry struct {
 	About string    `json:"about" required:"true"`
 	// HMAC-SHA256 over the entry and the hash before it, with a key from the strongbox
 	Hash string `json:"hash" required:"true"`
+	// the session or token by which it was asked for, with its factors; empty: the service did it by its rules
+	Through string `json:"through,omitempty"`
+	Address string `json:"address,omitempty"` // from which that was used
 }
 
 // Head is the newest entry of the audit log. Who notes it elsewhere sees later whether the
@@ -57,12 +60,13 @@ type Role string
 const (
 	Monitor  Role = "monitor"  // read the metrics, and nothing else; of tokens alone
 	Viewer   Role = "viewer"   // look
+	Approver Role = "approver" // approve replacements, and change nothing else
 	Operator Role = "operator" // read, replace, pack and take in
 	Admin    Role = "admin"    // everything
 )
 
 // Roles are all roles, the least first.
-var Roles = []Role{Monitor, Viewer, Operator, Admin}
+var Roles = []Role{Monitor, Viewer, Approver, Operator, Admin}
 
 // Reaches reports whether the role includes the needed one.
 func (r Role) Reaches(needed Role) bool {
@@ -72,14 +76,16 @@ func (r Role) Reaches(needed Role) bool {
 // User is a person who may sign in, as the API shows it.
 type User struct {
 	Name    string    `json:"name" required:"true"`
-	Role    Role      `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Role    Role      `json:"role" required:"true" enum:"viewer,approver,operator,admin"`
 	AddedAt time.Time `json:"added_at" required:"true"`
+	// has a second factor: an authenticator that makes codes
+	Factor bool `json:"factor" required:"true"`
 }
 
 // NewUser describes a user to add.
 type NewUser struct {
 	Name     string `json:"name" required:"true"`
-	Role     Role   `json:"role" required:"true" enum:"viewer,operator,admin"`
+	Role     Role   `json:"role" required:"true" enum:"viewer,approver,operator,admin"`
 	Password string `json:"password" required:"true"`
 }
 
@@ -88,22 +94,37 @@ type Token struct {
 	ID     string    `json:"id" required:"true"`
 	Label  string    `json:"label" required:"true"`
 	User   string    `json:"user" required:"true"`
-	Role   Role      `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
+	Role   Role      `json:"role" required:"true" enum:"monitor,viewer,approver,operator,admin"`
 	EndsAt time.Time `json:"ends_at" required:"true"`
 	Secret string    `json:"secret,omitempty"` // only in the answer to making it
+
+	Networks []string   `json:"networks" required:"true"` // from which it may be used; none: from all
+	Final    bool       `json:"final" required:"true"`    // it may do what cannot be taken back
+	SeenAt   *time.Time `json:"seen_at,omitempty"`        // when it was last used
+	SeenFrom string     `json:"seen_from,omitempty"`
 }
 
 // NewToken describes a token to create.
 type NewToken struct {
 	Label string `json:"label" required:"true"`
 	// monitor: the metrics, and nothing else
-	Role Role `json:"role" required:"true" enum:"monitor,viewer,operator,admin"`
+	Role Role `json:"role" required:"true" enum:"monitor,viewer,approver,operator,admin"`
 	Days int  `json:"days" required:"true"` // how long it holds, at most 730
+	// from which it may be used, such as 192.0.2.0/24; none: from all
+	Networks []string `json:"networks,omitempty"`
+	// it may do what cannot be taken back, without a confirmation
+	Final bool `json:"final,omitempty"`
+}
+
+// TokenRotation asks for a new secret of a token.
+type TokenRotation struct {
+	Days  int `json:"days" required:"true"`  // how long the new one holds, at most 730
+	Hours int `json:"hours" required:"true"` // how long the old one goes on beside it, at most 168
 }
 
 // UserChange describes a change of a user; nil fields stay as they are.
 type UserChange struct {
-	Role     *Role   `json:"role,omitempty" enum:"viewer,operator,admin"`
+	Role     *Role   `json:"role,omitempty" enum:"viewer,approver,operator,admin"`
 	Password *string `json:"password,omitempty"` // for a user who forgot it
 }
 

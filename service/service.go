@@ -146,7 +146,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	db.KeyAudit(box.Key("audit"))
 	stopping, stop := context.WithCancel(context.Background())
 	s := &Service{options: o, store: db, started: o.Now().UTC(), stop: stop}
-	s.People = people.New(db, o.Dir, o.Log, o.Now)
+	s.People = people.New(db, box, o.Dir, o.Log, o.Now)
 	s.Access = access.New(db, box, o.Dial, o.Now)
 	s.Access.Forbid(o.Forbidden)
 	s.Monitor = monitor.New(stopping, db, s.Access, o.Dial, o.Log, o.Now)
@@ -165,6 +165,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 		Fleet: s.Fleet, Signing: s.Signing, Audit: s.People}, o.Subject, o.Log, o.Now)
 	s.Report = report.New(db, s.Monitor.Rules, s.Signing, s.Fleet, o.Now)
 	s.Notices.Ask(s.expiring)
+	s.People.Start(stopping)
 	if err := s.start(ctx); err != nil {
 		s.wait()
 		return nil, errors.Join(err, db.Close())
@@ -207,6 +208,7 @@ func (s *Service) start(ctx context.Context) error {
 func (s *Service) wait() {
 	s.stop()
 	s.Notices.Wait()
+	s.People.Wait()
 	s.Replace.Wait()
 	s.Fleet.Wait()
 	s.Monitor.Wait()

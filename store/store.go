@@ -46,6 +46,7 @@ type Store struct {
 	Sites        Sites
 	Credentials  accounts.Credentials
 	Users        accounts.Users
+	Factors      accounts.Factors
 	Sessions     accounts.Sessions
 	Audit        events.Audit
 	Notices      messages.Notices
@@ -110,6 +111,7 @@ func newStore(d *db) *Store {
 	s.Sites = Sites{d}
 	s.Credentials = accounts.Credentials{DB: d.DB}
 	s.Users = accounts.Users{DB: d.DB}
+	s.Factors = accounts.Factors{DB: d.DB}
 	s.Sessions = accounts.Sessions{DB: d.DB}
 	s.Audit = events.Audit{DB: d.DB}
 	s.Notices = messages.Notices{DB: d.DB}

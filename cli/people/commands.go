@@ -13,5 +13,6 @@ type commands struct{ *cli.App }
 // Commands returns the commands of the room.
 func Commands(app *cli.App) []*cobra.Command {
 	a := &commands{app}
-	return []*cobra.Command{a.login(), a.logout(), a.status(), a.user(), a.token(), a.audit()}
+	return []*cobra.Command{a.login(), a.logout(), a.status(), a.confirm(), a.session(), a.factor(), a.signIn(),
+		a.user(), a.token(), a.audit()}
 }

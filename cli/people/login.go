@@ -20,7 +20,7 @@ import (
 )
 
 func (a *commands) login() *cobra.Command {
-	var user, passwordFile, pin string
+	var user, passwordFile, codeFile, pin string
 	c := &cobra.Command{
 		Use: "login URL", Short: "Sign in to a service and pin its certificate", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -51,8 +51,17 @@ func (a *commands) login() *cobra.Command {
 			}
 			f := cli.ClientFile{URL: "https://" + u.Host, Certificate: shown.SHA256}
 			var session contract.Session
-			if err := cli.NewClient(f).Do(c.Context(), "POST", cli.V1+"/session",
-				contract.SignIn{User: user, Password: password, Client: true}, &session); err != nil {
+			given := contract.SignIn{User: user, Password: password, Client: true}
+			signIn := func() error {
+				return cli.NewClient(f).Do(c.Context(), "POST", cli.V1+"/session", given, &session)
+			}
+			if err = signIn(); cli.NeedsCode(err) {
+				if given.Code, err = a.Secret("code of the authenticator of "+user, codeFile,
+					"--code-file"); err == nil {
+					err = signIn()
+				}
+			}
+			if err != nil {
 				return err
 			}
 			f.Token = session.Token
@@ -65,11 +74,16 @@ func (a *commands) login() *cobra.Command {
 					"with --config")
 			}
 			cli.Put(a.Out, "signed in as %s until %s; kept in %s\n", session.User, cli.Moment(session.EndsAt), path)
+			if session.MustSetUp {
+				cli.Putln(a.Out, "your role needs a second factor, and you have none: freshseal factor add")
+			}
 			return nil
 		},
 	}
 	c.Flags().StringVar(&user, "user", "admin", "user to sign in as")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
+	c.Flags().StringVar(&codeFile, "code-file", "", "read the code of your authenticator, or a recovery code, from this "+
+		"file (- for standard input)")
 	c.Flags().StringVar(&pin, "certificate", "", "SHA-256 of the service's certificate, if you know it")
 	return c
 }

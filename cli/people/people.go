@@ -21,9 +21,9 @@ func (a *commands) user() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := cli.Table{Head: []string{"user", "role", "added"}}
+			t := cli.Table{Head: []string{"user", "role", "second factor", "added"}}
 			for _, u := range users {
-				t.Add(u.Name, cli.Word(u.Role), u.AddedAt)
+				t.Add(u.Name, cli.Word(u.Role), cli.Yes(u.Factor), u.AddedAt)
 			}
 			return a.Print(users, t)
 		}),
@@ -44,8 +44,8 @@ func (a *commands) user() *cobra.Command {
 			return nil
 		}),
 	}
-	add.Flags().StringVar(&role, "role", "", "viewer (read only), operator (read, replace, run intakes) or "+
-		"admin (everything)")
+	add.Flags().StringVar(&role, "role", "", "viewer (read only), approver (approves), operator (read, replace, run "+
+		"intakes) or admin (everything)")
 	add.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
 	add.MarkFlagRequired("role")
 	remove := &cobra.Command{
@@ -54,7 +54,20 @@ func (a *commands) user() *cobra.Command {
 			return client.Do(ctx, "DELETE", cli.V1+"/users"+cli.Item(args[0]), nil, nil)
 		}),
 	}
-	return cli.Noun("user", "People who may sign in", list, add, a.userEdit(), remove, a.password())
+	reset := &cobra.Command{
+		Use: "reset-factor NAME", Short: "Remove the second factor of a user who lost it; all their sessions end",
+		Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			return client.Do(ctx, "DELETE", cli.V1+"/users"+cli.Item(args[0])+"/factor", nil, nil)
+		}),
+	}
+	signOut := &cobra.Command{
+		Use: "sign-out NAME", Short: "End all sessions of a user; their tokens go on", Args: cobra.ExactArgs(1),
+		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
+			return client.Do(ctx, "DELETE", cli.V1+"/users"+cli.Item(args[0])+"/sessions", nil, nil)
+		}),
+	}
+	return cli.Noun("user", "People who may sign in", list, add, a.userEdit(), remove, a.password(), reset, signOut)
 }
 
 func (a *commands) userEdit() *cobra.Command {
@@ -83,7 +96,7 @@ func (a *commands) userEdit() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
+	c.Flags().StringVar(&role, "role", "", "viewer, approver, operator or admin")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "read a new password from this file (- for standard input)")
 	return c
 }
@@ -114,53 +127,6 @@ func (a *commands) password() *cobra.Command {
 	return c
 }
 
-func (a *commands) token() *cobra.Command {
-	var n contract.NewToken
-	var role string
-	show := func(tokens []contract.Token) cli.Table {
-		t := cli.Table{Head: []string{"id", "label", "user", "role", "ends"}}
-		for _, each := range tokens {
-			t.Add(each.ID, each.Label, each.User, cli.Word(each.Role), cli.OnDay(&each.EndsAt))
-		}
-		return t
-	}
-	list := &cobra.Command{
-		Use: "list", Short: "List all tokens", Args: cobra.NoArgs,
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
-			tokens, err := cli.ListOf[contract.Token](ctx, client, "/tokens")
-			if err != nil {
-				return err
-			}
-			return a.Print(tokens, show(tokens))
-		}),
-	}
-	add := &cobra.Command{
-		Use: "add LABEL --role ROLE", Short: "Create a token for a program; it is shown once", Args: cobra.ExactArgs(1),
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
-			n.Label, n.Role = args[0], contract.Role(role)
-			var made contract.Token
-			if err := client.Do(ctx, "POST", cli.V1+"/tokens", n, &made); err != nil {
-				return err
-			}
-			if a.As != "table" {
-				return a.Print(made, show([]contract.Token{made}))
-			}
-			cli.Putln(a.Out, made.Secret)
-			return nil
-		}),
-	}
-	add.Flags().StringVar(&role, "role", "", "monitor (metrics only), viewer, operator or admin")
-	add.Flags().IntVar(&n.Days, "days", 90, "validity, in days")
-	add.MarkFlagRequired("role")
-	remove := &cobra.Command{
-		Use: "remove ID", Short: "Revoke a token", Args: cobra.ExactArgs(1),
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
-			return client.Do(ctx, "DELETE", cli.V1+"/tokens"+cli.Item(args[0]), nil, nil)
-		}),
-	}
-	return cli.Noun("token", "API tokens", list, add, remove)
-}
-
 func (a *commands) audit() *cobra.Command {
 	var by contract.AuditFilter
 	most := 200
@@ -181,9 +147,9 @@ func (a *commands) audit() *cobra.Command {
 				return err
 			}
 			entries := page.Items
-			t := cli.Table{Head: []string{"id", "at", "who", "what", "about"}}
+			t := cli.Table{Head: []string{"id", "at", "who", "what", "about", "through", "address"}}
 			for _, e := range entries {
-				t.Add(fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About)
+				t.Add(fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About, e.Through, e.Address)
 			}
 			return a.Print(entries, t)
 		}),

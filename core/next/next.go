@@ -36,6 +36,7 @@ const (
 	ListSites        Do = "list-sites"
 	ListSlots        Do = "list-slots"
 	ListDiscoveries  Do = "list-discoveries"
+	ListSessions     Do = "list-sessions"
 	ListTasks        Do = "list-tasks"
 	ListTokens       Do = "list-tokens"
 	ListUsers        Do = "list-users"
@@ -65,11 +66,13 @@ const (
 	AllowWeakKeys     Do = "allow-weak"    // by a policy for one device
 	ChangeDevice      Do = "change-device" // its address, access, family or settings
 	ChangeSite        Do = "change-site"
+	Confirm           Do = "confirm" // that it is you, with a password or a code
 	FinishTask        Do = "finish-task"
 	GoOn              Do = "go-on"     // a replacement that waits for a go-ahead or a window
 	KeepKeys          Do = "keep-keys" // by a policy
 	PackParcel        Do = "pack-parcel"
 	ReplaceCredential Do = "replace-credential"
+	SetUpFactor       Do = "set-up-factor" // for signing in
 	SignIn            Do = "sign-in"
 	TakeIn            Do = "take-in" // the files that a signer sent
 	TakeTask          Do = "take-task"
@@ -83,11 +86,11 @@ const (
 // All are all actions.
 var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, ListCredentials, ListDevices,
 	ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListDiscoveries, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot,
+	ListDiscoveries, ListSessions, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot,
 	ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone,
 	ResumeNotDone, Retry,
-	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, FinishTask, GoOn, KeepKeys, PackParcel,
-	ReplaceCredential, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
+	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, Confirm, FinishTask, GoOn, KeepKeys, PackParcel,
+	ReplaceCredential, SetUpFactor, SignIn, TakeIn, TakeTask, TryDevice, Give, OneWay, Unseen}
 
 // On returns the action done to what has this name.
 func (d Do) On(about string) Action { return Action{Do: d, About: about} }

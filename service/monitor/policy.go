@@ -104,6 +104,18 @@ func (s *Policies) SetPolicy(ctx context.Context, n contract.NewPolicy,
 	return p, s.rejudging.judgeAgain(ctx)
 }
 
+// ChangesApproval reports whether rules change who must approve in their scope.
+func (s *Policies) ChangesApproval(ctx context.Context, n contract.NewPolicy) (bool, error) {
+	was, err := s.store.Policies.List(ctx)
+	said := func(r policy.Rules) string {
+		if r.Approval == nil {
+			return ""
+		}
+		return *r.Approval
+	}
+	return said(was[n.Scope]) != said(n.Rules), err
+}
+
 // checkPolicy checks that a scope is there, and that the rules make sense in it.
 func (s *Policies) checkPolicy(ctx context.Context, p contract.Policy) error {
 	kind, name, _ := strings.Cut(p.Scope, "/")

@@ -58,7 +58,7 @@ func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
 	out := make([]contract.AuditEntry, 0, len(rows))
 	for _, e := range rows {
 		out = append(out, contract.AuditEntry{ID: e.ID, At: e.At.Time, Who: e.Who, What: e.What, About: e.About,
-			Hash: e.Hash})
+			Hash: e.Hash, Through: e.Through, Address: e.Address})
 	}
 	return out, next, err
 }
@@ -76,7 +76,7 @@ func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditF
 			"most %d", n, mostOfSheet), "export it in parts: filter by date with from and until")
 	}
 	rows := csv.NewWriter(w)
-	rows.Write([]string{"id", "at", "who", "what", "about", "hash"})
+	rows.Write([]string{"id", "at", "who", "what", "about", "hash", "through", "address"})
 	for {
 		some, next, err := s.Audit(ctx, f, p)
 		if err != nil {
@@ -84,7 +84,7 @@ func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditF
 		}
 		for _, e := range some {
 			rows.Write([]string{strconv.FormatInt(e.ID, 10), e.At.UTC().Format(time.RFC3339), visible.Cell(e.Who),
-				visible.Cell(e.What), visible.Cell(e.About), e.Hash})
+				visible.Cell(e.What), visible.Cell(e.About), e.Hash, visible.Cell(e.Through), e.Address})
 		}
 		if p.After, p.Skip = next, 0; next == "" {
 			rows.Flush()

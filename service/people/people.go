@@ -1,7 +1,6 @@
 package people
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -20,39 +19,11 @@ import (
 	"freshseal/service/problem"
 	"freshseal/store"
 	"freshseal/store/accounts"
+	"freshseal/store/events"
 )
 
-// Lifetimes of a sign-in.
-const (
-	consoleSession = 12 * time.Hour
-	clientToken    = 90 * 24 * time.Hour
-)
-
-// Bearer is an admitted user with the secret that proves it. The secret is returned once and stored nowhere.
-type Bearer struct {
-	User   string
-	Role   contract.Role
-	Secret string
-	EndsAt time.Time
-	From   string // the address of the call
-}
-
-// SignIn checks a name and a password and opens a session for the console, or
-// with client a token for a client. from is the address it is tried from.
-func (s *Service) SignIn(ctx context.Context, name, password, from string, client bool) (Bearer, error) {
-	u, err := s.try(ctx, "you are not signed in", name, password, from)
-	if err != nil {
-		return Bearer{}, err
-	}
-	b, err := s.openSession(ctx, u, client, "", contract.Role(u.Role), clientToken)
-	if err != nil {
-		return Bearer{}, err
-	}
-	return b, s.Record(ctx, u.Name, "sign in", "from "+from)
-}
-
-// try checks a password, and counts the attempt before it does. An unknown name takes as long as a known one.
-func (s *Service) try(ctx context.Context, cannot, name, password, from string) (accounts.User, error) {
+// tryPassword checks a password, and counts the attempt before it does. An unknown name takes as long as a known one.
+func (s *Service) tryPassword(ctx context.Context, cannot, name, password, from string) (accounts.User, error) {
 	if wait := s.tries.begin(s.now(), name, from); wait > 0 {
 		return accounts.User{}, problem.New(problem.TooMany, cannot, "there were too many wrong passwords",
 			fmt.Sprintf("wait %s, then try again", wait.Round(time.Second)))
@@ -98,17 +69,22 @@ func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) 
 	if err != nil {
 		return Bearer{}, err
 	}
-	return s.openSession(ctx, u, true, "", contract.Admin, clientToken)
+	return s.openSession(ctx, u, accounts.Session{Kind: "client", How: "start of the demo",
+		Role: string(contract.Admin)})
 }
 
-// openSession opens a session for a user as read: if the password or role was changed since, there is none.
-func (s *Service) openSession(ctx context.Context, u accounts.User, client bool, label string, role contract.Role,
-	life time.Duration) (Bearer, error) {
+// openSession opens a session for a user as read: if the password or role was changed since, there is none. Where it
+// is not said when it ends, the rules for signing in say so.
+func (s *Service) openSession(ctx context.Context, u accounts.User, session accounts.Session) (Bearer, error) {
+	rules, err := s.SignInPolicy(ctx)
+	if err != nil {
+		return Bearer{}, err
+	}
 	secret := rand.Text()
-	session := accounts.Session{SHA256: digest(secret), User: u.Name, Kind: "console", Role: string(role), Label: label,
-		BeganAt: s.moment(), EndsAt: store.At(s.now().Add(consoleSession))}
-	if client {
-		session.Kind, session.EndsAt = "client", store.At(s.now().Add(life))
+	session.SHA256, session.User, session.BeganAt = digest(secret), u.Name, s.moment()
+	if session.Label == "" {
+		life, _ := limits(session.Kind, rules)
+		session.EndsAt, session.ConfirmedAt = store.At(s.now().Add(life)), s.moment()
 	}
 	if err := s.store.Sessions.Add(ctx, session, u); errors.Is(err, store.ErrStale) {
 		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "your password or role was changed "+
@@ -116,21 +92,10 @@ func (s *Service) openSession(ctx context.Context, u accounts.User, client bool,
 	} else if err != nil {
 		return Bearer{}, err
 	}
-	return Bearer{User: u.Name, Role: role, Secret: secret, EndsAt: session.EndsAt.Time}, nil
-}
-
-// Admit returns the user whose session or token has this secret.
-func (s *Service) Admit(ctx context.Context, secret string) (Bearer, error) {
-	session, err := s.store.Sessions.Get(ctx, digest(secret), s.moment())
-	if errors.Is(err, store.ErrNotFound) {
-		return Bearer{}, problem.New(problem.Denied, "you are not signed in", "", "sign in", next.SignIn.On(""))
-	}
-	// A role is what the user has now, and at most what the token was given.
 	role := contract.Role(session.Role)
-	if now := contract.Role(session.Now); !now.Reaches(role) {
-		role = now
-	}
-	return Bearer{User: session.User, Role: role, EndsAt: session.EndsAt.Time}, err
+	return Bearer{User: u.Name, Role: role, Secret: secret, EndsAt: session.EndsAt.Time,
+		Factor: session.Factor != "", MustSetUp: session.Label == "" && session.Factor == "" &&
+			slices.Contains(rules.FactorFor, contract.Role(u.Role))}, nil
 }
 
 // SignOut ends the session of a secret, or with everywhere all sessions of its user.
@@ -150,7 +115,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new strin
 	if err := checkPassword(new); err != nil {
 		return err
 	}
-	if _, err := s.try(ctx, "the password was not changed", who.User, old, who.From); err != nil {
+	if _, err := s.tryPassword(ctx, "the password was not changed", who.User, old, who.From); err != nil {
 		return err
 	}
 	if err := s.store.Users.SetPassword(ctx, who.User, hashPassword(new, peopleCost), digest(who.Secret)); err != nil {
@@ -181,12 +146,15 @@ func checkPassword(password string) error {
 // AddUser adds a user.
 func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.User, error) {
 	switch {
+	case n.Name == events.Itself:
+		return contract.User{}, problem.Reject("the user cannot be added", n.Name+" is the name under which the service "+
+			"itself acts", "choose another name")
 	case !naming.Device(n.Name):
 		return contract.User{},
 			problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)
 	case n.Role == contract.Monitor:
 		return contract.User{}, problem.Reject("the user cannot be added", "the role monitor is for API tokens alone",
-			"add a token for the monitoring system, or give viewer, operator or admin")
+			"add a token for the monitoring system, or give viewer, approver, operator or admin")
 	case !slices.Contains(contract.Roles, n.Role):
 		return contract.User{},
 			problem.Reject("the user cannot be added", fmt.Sprintf("no role is called %q", n.Role),
@@ -211,7 +179,8 @@ func (s *Service) Users(ctx context.Context) ([]contract.User, error) {
 	rows, err := s.store.Users.List(ctx)
 	out := make([]contract.User, 0, len(rows))
 	for _, u := range rows {
-		out = append(out, contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time})
+		out = append(out, contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time,
+			Factor: u.HasFactor})
 	}
 	return out, err
 }
@@ -248,7 +217,7 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 	if c.Role != nil {
 		if !slices.Contains(contract.Roles, *c.Role) || *c.Role == contract.Monitor {
 			return contract.User{}, problem.Reject(cannot, fmt.Sprintf("no role is called %q", *c.Role),
-				"give viewer, operator or admin")
+				"give viewer, approver, operator or admin")
 		}
 		audit.Differences(ctx, map[string]string{"role": u.Role}, map[string]string{"role": string(*c.Role)})
 		u.Role = string(*c.Role)
@@ -269,46 +238,6 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 		s.forgetFirst(name)
 	}
 	return contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time}, err
-}
-
-// AddToken creates a token for a program, for the user who asks.
-func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) (contract.Token, error) {
-	if !slices.Contains(contract.Roles, n.Role) || n.Days < 1 || n.Days > 730 || n.Label == "" || len(n.Label) > 100 {
-		return contract.Token{}, problem.Reject("the token was not made", "its label, role or validity is invalid",
-			"give a label, a role of viewer, operator or admin, and 1 to 730 days")
-	}
-	u, err := s.store.Users.Get(ctx, by.User)
-	if err != nil {
-		return contract.Token{}, err
-	}
-	audit.Say(ctx, "%q as %s for %d days", n.Label, n.Role, n.Days)
-	b, err := s.openSession(ctx, u, true, n.Label, n.Role, time.Duration(n.Days)*24*time.Hour)
-	return contract.Token{ID: digest(b.Secret)[:tokenID], Label: n.Label, User: by.User, Role: n.Role,
-		EndsAt: b.EndsAt, Secret: b.Secret}, err
-}
-
-// tokenID is how much of a token's digest names it.
-const tokenID = 12
-
-// Tokens returns all tokens that have not ended.
-func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
-	rows, err := s.store.Sessions.Tokens(ctx, s.moment())
-	out := make([]contract.Token, 0, len(rows))
-	for _, row := range rows {
-		out = append(out,
-			contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"),
-				User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time})
-	}
-	return out, err
-}
-
-// RemoveToken revokes a token.
-func (s *Service) RemoveToken(ctx context.Context, id string) error {
-	err := store.ErrNotFound
-	if len(id) == tokenID {
-		err = s.store.Sessions.End(ctx, id)
-	}
-	return problem.Missing(err, next.ListTokens, "no token is called %q", id)
 }
 
 // FirstUser makes the first user of an empty database and writes the password

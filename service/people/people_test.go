@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -29,10 +30,13 @@ type memory struct {
 	acts     []string
 	entries  []events.AuditEntry
 	wrong    error // of Verify
+	factors  map[string]accounts.Factor
+	policy   string
 }
 
 type (
 	memoryUsers    struct{ *memory }
+	memoryFactors  struct{ *memory }
 	memorySessions struct{ *memory }
 	memoryAudit    struct{ *memory }
 )
@@ -141,7 +145,7 @@ func (m memorySessions) Add(_ context.Context, s accounts.Session, seen accounts
 func (m memorySessions) Get(_ context.Context, sha256 string, now store.Moment) (accounts.Session, error) {
 	for _, s := range m.sessions {
 		if s.SHA256 == sha256 && s.EndsAt.After(now.Time) {
-			s.Now = m.users[s.User].Role
+			s.Now, s.HasFactor = m.users[s.User].Role, len(m.factors[s.User].Secret) > 0
 			return s, nil
 		}
 	}
@@ -181,6 +185,135 @@ func (m memorySessions) EndOf(_ context.Context, user string) error {
 	m.sessions = slices.DeleteFunc(m.sessions, func(s accounts.Session) bool { return s.User == user })
 	return nil
 }
+
+func (m memorySessions) Confirm(_ context.Context, sha256, factor string, at store.Moment) error {
+	for i := range m.sessions {
+		if s := &m.sessions[i]; s.SHA256 == sha256 {
+			s.ConfirmedAt, s.Factor = at, cmp.Or(factor, s.Factor)
+			return nil
+		}
+	}
+	return store.ErrNotFound
+}
+
+func (m memorySessions) SetEnd(_ context.Context, sha256 string, ends store.Moment) error {
+	for i := range m.sessions {
+		if m.sessions[i].SHA256 == sha256 {
+			m.sessions[i].EndsAt = ends
+		}
+	}
+	return nil
+}
+
+func (m memorySessions) SetSeen(_ context.Context, seen map[string]accounts.Seen) error {
+	for i := range m.sessions {
+		if last, ok := seen[m.sessions[i].SHA256]; ok {
+			m.sessions[i].SeenAt, m.sessions[i].SeenFrom = last.At, last.From
+		}
+	}
+	return nil
+}
+
+func (m memorySessions) SignInPolicy(context.Context) (string, error) { return m.policy, nil }
+
+func (m memorySessions) SetSignInPolicy(_ context.Context, text string) error {
+	m.memory.policy = text
+	return nil
+}
+
+func (m memorySessions) SignedIn(_ context.Context, user string,
+	now store.Moment) (out []accounts.Session, err error) {
+	for _, s := range m.sessions {
+		if (user == "" || s.User == user) && s.Label == "" && s.Kind != feedKind && s.EndsAt.After(now.Time) {
+			out = append(out, s)
+		}
+	}
+	return out, nil
+}
+
+func (m memorySessions) EndSignedIn(_ context.Context, user string) error {
+	m.endSignedIn(user, "")
+	return nil
+}
+
+func (m *memory) endSignedIn(user, keep string) {
+	m.sessions = slices.DeleteFunc(m.sessions, func(s accounts.Session) bool {
+		return s.User == user && s.Label == "" && s.Kind != feedKind && s.SHA256 != keep
+	})
+}
+
+func (m memoryFactors) Get(_ context.Context, user string) (accounts.Factor, error) {
+	f, has := m.factors[user]
+	if !has {
+		return f, store.ErrNotFound
+	}
+	return f, nil
+}
+
+func (m memoryFactors) SetPending(_ context.Context, user string, sealed []byte, _ store.Moment) error {
+	f := m.factors[user]
+	f.User, f.Pending = user, sealed
+	m.factors[user] = f
+	return nil
+}
+
+func (m memoryFactors) TakePending(_ context.Context, seen accounts.Factor, step int64, recovery []string, keep string,
+	_ store.Moment) error {
+	f := m.factors[seen.User]
+	if string(f.Pending) != string(seen.Pending) {
+		return store.ErrStale
+	}
+	f.Secret, f.Pending, f.Step, f.Recovery.V = f.Pending, nil, step, recovery
+	m.factors[seen.User] = f
+	m.endSignedIn(seen.User, keep)
+	return nil
+}
+
+func (m memoryFactors) SetRecovery(_ context.Context, user string, digests []string) error {
+	f, has := m.factors[user]
+	if !has {
+		return store.ErrNotFound
+	}
+	f.Recovery.V = digests
+	m.factors[user] = f
+	return nil
+}
+
+func (m memoryFactors) Use(_ context.Context, seen accounts.Factor, step int64) error {
+	f := m.factors[seen.User]
+	if f.Step >= step {
+		return store.ErrStale
+	}
+	f.Step = step
+	m.factors[seen.User] = f
+	return nil
+}
+
+func (m memoryFactors) UseRecovery(_ context.Context, user, digest string) error {
+	f := m.factors[user]
+	at := slices.Index(f.Recovery.V, digest)
+	if at < 0 {
+		return store.ErrStale
+	}
+	f.Recovery.V = slices.Delete(slices.Clone(f.Recovery.V), at, at+1)
+	m.factors[user] = f
+	return nil
+}
+
+func (m memoryFactors) Remove(_ context.Context, user, keep string) error {
+	if _, has := m.factors[user]; !has {
+		return store.ErrNotFound
+	}
+	delete(m.factors, user)
+	m.endSignedIn(user, keep)
+	return nil
+}
+
+// open is a box that seals nothing.
+type open struct{}
+
+func (open) Seal(_ string, secret []byte) []byte          { return secret }
+func (open) Open(_ string, sealed []byte) ([]byte, error) { return sealed, nil }
 
 func (m *memory) Act(_ context.Context, _ store.Moment, who, what, about string) error {
 	m.acts = append(m.acts, who+": "+what+" "+about)
@@ -230,16 +363,22 @@ type office struct {
 
 func newOffice(t *testing.T) *office {
 	t.Helper()
-	m := &memory{users: map[string]accounts.User{}}
+	m := &memory{users: map[string]accounts.User{}, factors: map[string]accounts.Factor{}}
 	o := &office{memory: m, at: time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC)}
-	o.Service = &Service{store: storage{Audit: memoryAudit{m}, Outbox: m, Sessions: memorySessions{m},
-		Users: memoryUsers{m}},
+	o.Service = &Service{store: storage{Audit: memoryAudit{m}, Factors: memoryFactors{m}, Outbox: m,
+		Sessions: memorySessions{m}, Users: memoryUsers{m}}, box: open{},
 		dir: t.TempDir(), log: slog.New(slog.DiscardHandler), clock: func() time.Time { return o.at }}
 	for name, role := range map[string]contract.Role{"tern": contract.Admin, "gull": contract.Operator} {
 		m.users[name] = accounts.User{Name: name, Role: string(role),
 			Password: hashPassword("correct "+name, machineCost)}
 	}
 	return o
+}
+
+// signIn signs in from an address.
+func (o *office) signIn(t *testing.T, user, password string, client bool) (Bearer, error) {
+	t.Helper()
+	return o.SignIn(t.Context(), contract.SignIn{User: user, Password: password, Client: client}, "192.0.2.1")
 }
 
 // refused checks the kind of a problem; an empty kind: there must be none.
@@ -258,22 +397,22 @@ func TestWhoSignsInIsAdmittedUntilTheSessionEnds(t *testing.T) {
 		life   time.Duration
 		kind   string
 	}{"the console": {false, 12 * time.Hour, "console"}, "a client": {true, 90 * 24 * time.Hour, "client"}} {
-		b, err := o.SignIn(t.Context(), "gull", "correct gull", "192.0.2.1", c.client)
+		b, err := o.signIn(t, "gull", "correct gull", c.client)
 		if err != nil || !b.EndsAt.Equal(o.at.Add(c.life)) || b.Role != contract.Operator {
 			t.Fatalf("%s: %+v, %v", name, b, err)
 		}
 		if o.sessions[len(o.sessions)-1].Kind != c.kind || strings.Contains(fmt.Sprint(o.sessions), b.Secret) {
 			t.Errorf("%s: what is kept is %+v", name, o.sessions)
 		}
-		in, err := o.Admit(t.Context(), b.Secret)
+		in, err := o.Admit(t.Context(), b.Secret, "192.0.2.1")
 		if err != nil || in.User != "gull" || in.Role != contract.Operator || in.Secret != "" {
 			t.Errorf("%s: %+v, %v", name, in, err)
 		}
-		_, err = o.Admit(t.Context(), b.Secret+"x")
+		_, err = o.Admit(t.Context(), b.Secret+"x", "192.0.2.1")
 		refused(t, err, problem.Denied, name)
 		began := o.at
 		o.at = o.at.Add(c.life + time.Second)
-		_, err = o.Admit(t.Context(), b.Secret)
+		_, err = o.Admit(t.Context(), b.Secret, "192.0.2.1")
 		refused(t, err, problem.Denied, name+" after its end")
 		o.at = began
 	}
@@ -284,9 +423,9 @@ func TestWhoSignsInIsAdmittedUntilTheSessionEnds(t *testing.T) {
 
 func TestAWrongPasswordIsRecordedWithoutWhatWasTyped(t *testing.T) {
 	o := newOffice(t)
-	_, err := o.SignIn(t.Context(), "gull", "wrong", "192.0.2.1", false)
+	_, err := o.signIn(t, "gull", "wrong", false)
 	refused(t, err, problem.Denied, "a wrong password")
-	_, err = o.SignIn(t.Context(), "correct gull", "gull", "192.0.2.1", false) // the fields were confused
+	_, err = o.signIn(t, "correct gull", "gull", false) // the fields were confused
 	refused(t, err, problem.Denied, "a password as a name")
 	want := []string{"freshseal: wrong password gull from 192.0.2.1",
 		"freshseal: wrong password a name that nobody has from 192.0.2.1"}
@@ -294,10 +433,10 @@ func TestAWrongPasswordIsRecordedWithoutWhatWasTyped(t *testing.T) {
 		t.Errorf("%q, %v", o.acts, o.sessions)
 	}
 	for range freeTries {
-		_, err = o.SignIn(t.Context(), "gull", "wrong", "192.0.2.1", false)
+		_, err = o.signIn(t, "gull", "wrong", false)
 	}
 	refused(t, err, problem.TooMany, "after too many")
-	if _, err = o.SignIn(t.Context(), "gull", "correct gull", "192.0.2.1", false); err == nil {
+	if _, err = o.signIn(t, "gull", "correct gull", false); err == nil {
 		t.Error("the wait is not kept")
 	}
 }
@@ -321,7 +460,7 @@ func TestATokenReachesNoFurtherThanItsUserDoesNow(t *testing.T) {
 		u := o.users["tern"]
 		u.Role = string(c.now)
 		o.users["tern"] = u
-		if in, err := o.Admit(t.Context(), made.Secret); err != nil || in.Role != c.may {
+		if in, err := o.Admit(t.Context(), made.Secret, "192.0.2.1"); err != nil || in.Role != c.may {
 			t.Errorf("as %s it reaches %s, %v", c.now, in.Role, err)
 		}
 	}
@@ -383,7 +522,7 @@ func TestUsersAreCheckedAndWhatChangesIsNoted(t *testing.T) {
 		!strings.Contains(said, "a new password") || strings.Contains(said, password) {
 		t.Errorf("what is noted: %s", said)
 	}
-	if _, err := o.SignIn(t.Context(), "skua", password, "192.0.2.1", false); err != nil {
+	if _, err := o.signIn(t, "skua", password, false); err != nil {
 		t.Error(err)
 	}
 	monitor, short := contract.Monitor, "short"
@@ -419,7 +558,7 @@ func TestANewPasswordEndsTheOtherSessions(t *testing.T) {
 	_, password, _ := strings.Cut(strings.TrimSpace(string(text)), "password: ")
 	var bearers []Bearer
 	for range 3 {
-		b, err := o.SignIn(t.Context(), firstName, password, "192.0.2.1", false)
+		b, err := o.signIn(t, firstName, password, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -435,14 +574,14 @@ func TestANewPasswordEndsTheOtherSessions(t *testing.T) {
 	if _, err := os.Stat(file); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("the file with the first password: %v", err)
 	}
-	if _, err := o.Admit(t.Context(), bearers[0].Secret); err != nil {
+	if _, err := o.Admit(t.Context(), bearers[0].Secret, "192.0.2.1"); err != nil {
 		t.Error(err)
 	}
-	_, err = o.Admit(t.Context(), bearers[1].Secret)
+	_, err = o.Admit(t.Context(), bearers[1].Secret, "192.0.2.1")
 	refused(t, err, problem.Denied, "another session")
 	refused(t, o.SignOut(t.Context(), bearers[0], false), "", "signing out")
 	refused(t, o.SignOut(t.Context(), bearers[0], false), "", "the second time")
-	if b, err := o.SignIn(t.Context(), firstName, "a new password", "192.0.2.1", true); err != nil ||
+	if b, err := o.signIn(t, firstName, "a new password", true); err != nil ||
 		o.SignOut(t.Context(), b, true) != nil || len(o.sessions) != 0 {
 		t.Errorf("everywhere: %v, %v", o.sessions, err)
 	}
@@ -455,7 +594,7 @@ func TestASignInThatCrossesAChangeIsRefused(t *testing.T) {
 	changed := seen
 	changed.Role = "viewer"
 	o.users["gull"] = changed
-	_, err := o.openSession(t.Context(), seen, false, "", contract.Operator, time.Hour)
+	_, err := o.openSession(t.Context(), seen, accounts.Session{Kind: "console", Role: "operator"})
 	refused(t, err, problem.Denied, "the role was changed")
 }
 
@@ -470,10 +609,10 @@ func TestACalendarOpensNothingElse(t *testing.T) {
 	if site, err := o.SiteOfFeed(t.Context(), secret); err != nil || site != "Mainquay" {
 		t.Errorf("%q, %v", site, err)
 	}
-	if in, err := o.Admit(t.Context(), secret); err == nil && contract.Role(in.Role).Reaches(contract.Viewer) {
+	if in, err := o.Admit(t.Context(), secret, "192.0.2.1"); err == nil && contract.Role(in.Role).Reaches(contract.Viewer) {
 		t.Errorf("it lets in as %+v", in)
 	}
-	b, err := o.SignIn(t.Context(), "gull", "correct gull", "192.0.2.1", false)
+	b, err := o.signIn(t, "gull", "correct gull", false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,8 +4,10 @@ package people
 
 import (
 	"log/slog"
+	"sync"
 	"time"
 
+	"freshseal/contract"
 	"freshseal/store"
 )
 
@@ -18,17 +20,26 @@ const firstName = "admin"
 // Service knows who may do what. Its methods are safe for concurrent use.
 type Service struct {
 	store storage
+	box   box
 	dir   string // where the first password is written
 	log   *slog.Logger
 	clock func() time.Time
-	tries tries
+	tries tries // of passwords
+	codes tries // of second factors
 	queue queue
 	known known
+
+	used    used
+	strange strange
+	storing sync.WaitGroup
+
+	rules  sync.Mutex             // guards policy
+	policy *contract.SignInPolicy // nil: not read yet
 }
 
 // New returns the service; see FirstUser for what an empty database needs.
-func New(db *store.Store, dir string, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{store: storageOf(db), dir: dir, log: log, clock: clock}
+func New(db *store.Store, box box, dir string, log *slog.Logger, clock func() time.Time) *Service {
+	return &Service{store: storageOf(db), box: box, dir: dir, log: log, clock: clock}
 }
 
 func (s *Service) now() time.Time { return s.clock().UTC() }

@@ -27,6 +27,9 @@ const (
 	TooMany  Kind = "too-many"  // not so often
 	Outside  Kind = "outside"   // a device or another system did not do its part
 	Unready  Kind = "unready"   // the service itself cannot do its work now
+
+	NeedsCode   Kind = "needs-code"  // not without the code of a second factor
+	Unconfirmed Kind = "unconfirmed" // not without a password or code that was given just now
 )
 
 // Error is an error for people: what, why, and what to do next.

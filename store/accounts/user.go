@@ -18,18 +18,34 @@ type User struct {
 	Password string        `db:"password"` // argon2id, PHC string
 	Role     string        `db:"role"`
 	AddedAt  sqlite.Moment `db:"added_at"`
+
+	HasFactor bool `db:"has_factor"` // a second factor is in use
 }
 
-// Session is a signed-in browser or a client's token.
+const userRows = `SELECT *, EXISTS (SELECT 1 FROM factor WHERE factor.user = user.name AND secret <> x'') AS has_factor
+	FROM user `
+
+// Session is a signed-in browser, a signed-in client or a token.
 type Session struct {
 	SHA256  string        `db:"sha256"` // of the bearer's secret
 	User    string        `db:"user"`
 	Kind    string        `db:"kind"`
 	Role    string        `db:"role"`
-	Label   string        `db:"label"`
+	Label   string        `db:"label"` // of a token
 	BeganAt sqlite.Moment `db:"began_at"`
 	EndsAt  sqlite.Moment `db:"ends_at"`
-	Now     string        `db:"now"` // the role that the user has now
+
+	How         string                `db:"how"`    // it was signed in to: password, token
+	Factor      string                `db:"factor"` // the second one that was given: code, recovery code
+	From        string                `db:"started_from"`
+	SeenAt      sqlite.Moment         `db:"seen_at"` // zero: not used yet
+	SeenFrom    string                `db:"seen_from"`
+	ConfirmedAt sqlite.Moment         `db:"confirmed_at"` // when a password or code was last given
+	Networks    sqlite.JSON[[]string] `db:"networks"`     // from which a token may be used; none: from all
+	Final       bool                  `db:"final"`        // a token that may do what cannot be taken back
+
+	Now       string `db:"now"`        // the role that the user has now
+	HasFactor bool   `db:"has_factor"` // the user has a second factor in use
 }
 
 // Add stores a user; ErrTaken where the name is.
@@ -44,13 +60,13 @@ func (s Users) Add(ctx context.Context, u User) error {
 // Get returns the one with this name, or ErrNotFound.
 func (s Users) Get(ctx context.Context, name string) (User, error) {
 	var u User
-	return u, sqlite.Row(s.DB.Read.GetContext(ctx, &u, `SELECT * FROM user WHERE name = ?`, name))
+	return u, sqlite.Row(s.DB.Read.GetContext(ctx, &u, userRows+`WHERE name = ?`, name))
 }
 
 // List returns all users by name.
 func (s Users) List(ctx context.Context) ([]User, error) {
 	var out []User
-	return out, s.DB.Read.SelectContext(ctx, &out, `SELECT * FROM user ORDER BY name`)
+	return out, s.DB.Read.SelectContext(ctx, &out, userRows+`ORDER BY name`)
 }
 
 // Remove deletes a user and all their sessions. Before the change is committed, allowed is called with all users that
@@ -80,7 +96,7 @@ func (s Users) Change(ctx context.Context, u User, allowed func(left []User) err
 
 func allow(ctx context.Context, tx *sqlx.Tx, allowed func([]User) error) error {
 	var left []User
-	if err := tx.SelectContext(ctx, &left, `SELECT * FROM user`); err != nil {
+	if err := tx.SelectContext(ctx, &left, userRows); err != nil {
 		return err
 	}
 	return allowed(left)
@@ -102,4 +118,6 @@ func (s Users) Count(ctx context.Context) (int, error) {
 	return n, s.DB.Read.GetContext(ctx, &n, `SELECT count(*) FROM user`)
 }
 
-const sessionRows = `SELECT session.*, user.role AS now FROM session JOIN user ON user.name = session.user `
+const sessionRows = `SELECT session.*, user.role AS now,
+	EXISTS (SELECT 1 FROM factor WHERE factor.user = session.user AND secret <> x'') AS has_factor
+	FROM session JOIN user ON user.name = session.user `

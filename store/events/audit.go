@@ -27,12 +27,19 @@ type AuditEntry struct {
 	What  string        `db:"what"`
 	About string        `db:"about"`
 	Hash  string        `db:"hash"` // over the entry and the hash of the one before
+
+	Through string `db:"through"` // the session or token; empty: the service itself
+	Address string `db:"address"` // from which it was used
 }
 
 // sum returns the HMAC-SHA256 (RFC 2104) of the hash before and the entry as a JSON list,
 // in hexadecimal. Who can write the database and has no key cannot make one.
 func (e AuditEntry) sum(key []byte, before string) string {
-	text, _ := json.Marshal([]any{before, e.ID, e.At.UnixMilli(), e.Who, e.What, e.About}) // plain fields cannot fail
+	fields := []any{before, e.ID, e.At.UnixMilli(), e.Who, e.What, e.About}
+	if e.Through+e.Address != "" {
+		fields = append(fields, e.Through, e.Address)
+	}
+	text, _ := json.Marshal(fields) // plain fields cannot fail
 	mac := hmac.New(sha256.New, key)
 	mac.Write(text)
 	return hex.EncodeToString(mac.Sum(nil))
@@ -47,8 +54,8 @@ func record(ctx context.Context, tx *sqlx.Tx, key []byte, e AuditEntry) error {
 	}
 	e.ID = last.ID + 1
 	e.Hash = e.sum(key, last.Hash)
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO audit (id, at, who, what, about, hash)
-		VALUES (:id, :at, :who, :what, :about, :hash)`, e)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO audit (id, at, who, what, about, hash, through, address)
+		VALUES (:id, :at, :who, :what, :about, :hash, :through, :address)`, e)
 	return err
 }
 

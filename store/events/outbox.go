@@ -39,7 +39,9 @@ func Happened(ctx context.Context, tx *sqlx.Tx, key []byte, e Event) error {
 	if e.Who == "" {
 		return nil
 	}
-	return record(ctx, tx, key, AuditEntry{At: e.At, Who: e.Who, What: e.Text, About: e.About})
+	by := sourceOf(ctx, e.Who)
+	return record(ctx, tx, key, AuditEntry{At: e.At, Who: e.Who, What: e.Text, About: e.About, Through: by.Through,
+		Address: by.Address})
 }
 
 // Act records what somebody did: an event, and an entry of the audit log.
