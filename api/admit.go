@@ -42,8 +42,8 @@ func (s *Server) admit(r route) fiber.Handler {
 			return err
 		}
 		if who.MustSetUp && !r.early {
-			return problem.New(problem.Refused, "set up a second factor first", "your role needs one, and you have none",
-				"set up an authenticator, then go on", next.SetUpFactor.On(""))
+			return problem.New(problem.Refused, "set up a second factor first", "your role needs one, and you have "+
+				"none", "set up an authenticator, then go on", next.SetUpFactor.On(""))
 		}
 		if needed := r.needs(); !who.Role.Reaches(needed) {
 			return &problem.Error{Kind: problem.Refused, What: "you may not " + r.summary,

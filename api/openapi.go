@@ -52,7 +52,12 @@ func Description(comments map[string]string) ([]byte, error) {
 			u.Description = "what went wrong, why, and what to do next"
 		})
 		if !route.open {
-			op.SetDescription("Needs the role " + string(route.needs()) + ".")
+			description := "Needs the role " + string(route.needs()) + "."
+			if route.final {
+				description += " Cannot be taken back: the password or a code must have been given just before, " +
+					"and a token must have been made for it."
+			}
+			op.SetDescription(description)
 			op.AddSecurity("token")
 			op.AddSecurity("cookie")
 		}

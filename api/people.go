@@ -69,24 +69,24 @@ var peopleRoutes = []route{
 		}).by(contract.Admin),
 	posts("/factor", "start to set up a second factor: an authenticator that makes codes",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.NewFactor, error) {
-			return s.People.SetUpFactor(ctx, who)
+			return s.People.Factors.SetUp(ctx, who)
 		}).by(contract.Viewer).beforeSetUp().forGood(),
 	does("POST", "/factor/code", "put the authenticator into use whose code is given; other sessions end", 200,
 		func(ctx context.Context, s *service.Service, who people.Bearer,
 			in contract.FactorCode) (contract.RecoveryCodes, error) {
-			return s.People.TakeFactor(ctx, who, in.Code)
+			return s.People.Factors.Take(ctx, who, in.Code)
 		}).by(contract.Viewer).beforeSetUp(),
 	does("POST", "/factor/recovery", "make new recovery codes; the old ones are of no use any more", 200,
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.RecoveryCodes, error) {
-			return s.People.RenewRecoveryCodes(ctx, who)
+			return s.People.Factors.RenewRecoveryCodes(ctx, who)
 		}).by(contract.Viewer).forGood(),
 	ends("DELETE", "/factor", "remove one's own second factor; other sessions end",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) error {
-			return s.People.RemoveFactor(ctx, who)
+			return s.People.Factors.Remove(ctx, who)
 		}).by(contract.Viewer).forGood(),
 	ends("DELETE", "/users/{name}/factor", "remove the second factor of a user who lost it; all sessions end",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
-			return s.People.ResetFactor(ctx, in.Name)
+			return s.People.Factors.Reset(ctx, in.Name)
 		}).by(contract.Admin).forGood(),
 	looks("/sign-in-policy", "show the rules for signing in", func(ctx context.Context, s *service.Service,
 		_ people.Bearer, _ nothing) (contract.SignInPolicy, error) {
@@ -110,32 +110,32 @@ var peopleRoutes = []route{
 			return s.People.EditUser(ctx, in.Name, in.UserChange)
 		}).by(contract.Admin).forGood(),
 	removal("/users/{name}", "remove a user; all sessions end", thePeople, (*people.Service).RemoveUser).forGood(),
-	listing("/tokens", "list tokens", thePeople, (*people.Service).Tokens).by(contract.Admin),
+	listing("/tokens", "list tokens", theTokens, people.Tokens.List).by(contract.Admin),
 	posts("/tokens", "create a token for a program", func(ctx context.Context, s *service.Service, who people.Bearer,
 		in contract.NewToken) (contract.Token, error) {
-		return s.People.AddToken(ctx, in, who)
+		return s.People.Tokens.Add(ctx, in, who)
 	}).by(contract.Admin).forGood(),
 	posts("/tokens/{id}/rotation", "make a token in the place of another one, which goes on for some hours",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in rotateToken) (contract.Token, error) {
-			return s.People.RotateToken(ctx, in.ID, in.TokenRotation)
+			return s.People.Tokens.Rotate(ctx, in.ID, in.TokenRotation)
 		}).by(contract.Admin),
 	ends("DELETE", "/tokens/{id}", "revoke a token", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in byID) error {
-		return s.People.RemoveToken(ctx, in.ID)
+		return s.People.Tokens.Remove(ctx, in.ID)
 	}).by(contract.Admin),
 	looks("/audit", "the audit log, newest first", func(ctx context.Context, s *service.Service, _ people.Bearer,
 		in auditQuery) (page[contract.AuditEntry], error) {
 		return pageOf(ctx, in.paged, in.AuditFilter, func(ctx context.Context, f contract.AuditFilter,
 			p paging.Page) ([]contract.AuditEntry, string, error) {
-			items, next, err := s.People.Audit(ctx, f, p.Rows())
+			items, next, err := s.People.Log.Page(ctx, f, p.Rows())
 			return items, next, p.Wrong(err)
-		}, s.People.CountAudit)
+		}, s.People.Log.Count)
 	}),
 	{method: "GET", path: v1 + "/audit.csv", summary: "the entries of the audit log that fit, all of them, as CSV",
 		status: 200, in: auditQuery{}, media: "text/csv", handler: asCSV("audit.csv",
 			"export the audit log", func(ctx context.Context, s *service.Service, w io.Writer, in auditQuery,
 				p paging.Page) error {
-				return p.Wrong(s.People.AuditSheet(ctx, w, in.AuditFilter, p.Rows()))
+				return p.Wrong(s.People.Log.Sheet(ctx, w, in.AuditFilter, p.Rows()))
 			})},
 	looks("/views", "list the filters of lists that one keeps under a name",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
@@ -152,10 +152,10 @@ var peopleRoutes = []route{
 	}).by(contract.Viewer).quietly(),
 	looks("/audit/verification", "verify that no entry was changed or removed",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
-			return s.People.VerifyAudit(ctx, in.Head)
+			return s.People.Log.Verify(ctx, in.Head)
 		}),
 	looks("/audit/head", "show the newest entry of the audit log, to be noted elsewhere",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
-			return s.People.AuditHead(ctx)
+			return s.People.Log.Head(ctx)
 		}),
 }

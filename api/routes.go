@@ -156,6 +156,7 @@ func theFleet(s *service.Service) *fleet.Service           { return s.Fleet }
 func theSigning(s *service.Service) *signing.Service       { return s.Signing }
 func theOwn(s *service.Service) *own.Service               { return s.Own }
 func thePeople(s *service.Service) *people.Service         { return s.People }
+func theTokens(s *service.Service) people.Tokens           { return s.People.Tokens }
 
 // listing returns a list that takes nothing.
 func listing[R, T any](path, summary string, room func(*service.Service) R,

@@ -15,7 +15,8 @@ var commands = map[next.Do]string{
 	next.ListParcels: "parcel list", next.ListPins: "pin list", next.ListProcedures: "procedure list",
 	next.ListReplacements: "replacement list", next.ListSigners: "signer list",
 	next.ListSites: "site list", next.ListSlots: "slot list", next.ListDiscoveries: "discover list",
-	next.ListSessions: "session list", next.ListTasks: "task list", next.ListTokens: "token list", next.ListUsers: "user list",
+	next.ListSessions: "session list",
+	next.ListTasks:    "task list", next.ListTokens: "token list", next.ListUsers: "user list",
 
 	next.ShowTrustGroup: "trust-group show %s", next.ShowProcedure: "procedure show %s",
 	next.ShowReplacement: "replacement show %s",

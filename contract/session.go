@@ -56,7 +56,7 @@ type SignInPolicy struct {
 	// after how long what cannot be taken back asks for the password or a code again
 	Confirm int `json:"confirm_minutes" required:"true"`
 	// the roles that need a second factor
-	FactorFor []Role `json:"factor_for" required:"true" enum:"viewer,approver,operator,admin"`
+	FactorFor []Role `json:"factor_for" required:"true"`
 }
 
 // NewFactor is an authenticator that is being set up.

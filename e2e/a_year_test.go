@@ -87,7 +87,8 @@ func TestAYearOfReplacements(t *testing.T) {
 	l.start(t, 0)
 	l.s.login()
 	var made struct{ Secret string }
-	l.s.json(&made, "token", "add", "a-year", "--role", "admin", "--days", "700")
+	l.s.json(&made, "token", "add", "a-year", "--role", "admin", "--days", "700",
+		"--final")
 	before, _, _ := strings.Cut(read(t, l.s.config), "token: ")
 	write(t, l.s.config, before+"token: "+made.Secret+"\n")
 	l.s.ok("channel", "set", "log", "--syslog", "127.0.0.1:9", "--pin", strings.Repeat("ab", 32))

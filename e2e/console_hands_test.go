@@ -345,7 +345,7 @@ func TestTheConsoleIsAccessible(t *testing.T) {
 		"/replacements/r3", "/batches/b1", "/ahead", "/calendar", "/notices", "/discovery", "/tasks", "/desk",
 		"/desk?of=parcels", "/families", "/people", "/audit", "/settings/policy", "/settings/sites",
 		"/settings/signers", "/settings/roots",
-		"/settings/credentials", "/settings/password", "/settings/service", "/nowhere",
+		"/settings/credentials", "/settings/account", "/settings/service", "/nowhere",
 		"/compare?a=" + gate + "/web&b=" + tickets + "/web"}
 	for _, page := range pages {
 		steps(t, func() error { return p.Go(page) }, func() error { return p.Wait("//h1") }, p.Settle)

@@ -15,7 +15,7 @@ import (
 // as returns the service as a client with another token sees it.
 func (s *server) as(role string) *server {
 	s.t.Helper()
-	secret := strings.TrimSpace(s.ok("token", "add", "a "+role+"'s", "--role", role, "--days", "1"))
+	secret := strings.TrimSpace(s.ok("token", "add", "a "+role+"'s", "--role", role, "--days", "1", "--final"))
 	other := *s
 	other.config = write(s.t, filepath.Join(s.t.TempDir(), role+".yaml"), "url: "+s.url+"\ncertificate: "+s.pin()+
 		"\ntoken: "+secret+"\n")
@@ -27,7 +27,7 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
-	rank := map[string]int{"viewer": 0, "operator": 1, "admin": 2}
+	rank := map[string]int{"monitor": 0, "viewer": 1, "approver": 2, "operator": 3, "admin": 4}
 	// What must not be got wrong, whatever the description says.
 	want := map[string]string{
 		"GET /api/v1/slots": "viewer", "GET /api/v1/audit log": "viewer", "POST /api/v1/password": "viewer",
@@ -36,8 +36,14 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 		"POST /api/v1/devices": "admin", "DELETE /api/v1/devices/{name}": "admin",
 		"POST /api/v1/trust-groups/{name}/anchors": "admin", "POST /api/v1/sites": "admin",
 		"GET /api/v1/users": "admin", "POST /api/v1/users": "admin", "POST /api/v1/tokens": "admin",
-		"DELETE /api/v1/tokens/{id}": "admin",
+		"DELETE /api/v1/tokens/{id}": "admin", "POST /api/v1/replacements/{id}/approve": "approver",
+		"PUT /api/v1/sign-in-policy": "admin", "DELETE /api/v1/users/{name}/factor": "admin",
 	}
+	// What cannot be taken back needs a token that was made for it.
+	forGood := map[string]bool{"POST /api/v1/replacements/{id}/revert": true, "DELETE /api/v1/devices/{name}": true,
+		"POST /api/v1/replacements/{id}/key-exports": true, "POST /api/v1/trust-groups/{name}/anchors": true,
+		"POST /api/v1/users": true, "POST /api/v1/tokens": true, "PUT /api/v1/sign-in-policy": true,
+		"GET /api/v1/backup": true}
 	answer, err := client.Get(s.url + "/api/v1/openapi.json")
 	if err != nil {
 		t.Fatal(err)
@@ -50,12 +56,17 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 		t.Fatal(err)
 	}
 	tried := 0
-	for _, role := range []string{"viewer", "operator", "admin"} {
-		secret := strings.TrimSpace(s.ok("token", "add", role, "--role", role, "--days", "1"))
+	for _, as := range []string{"monitor", "viewer", "approver", "operator", "admin", "admin --final"} {
+		role, _, final := strings.Cut(as, " ")
+		secret := strings.TrimSpace(s.ok(append([]string{"token", "add", role, "--days", "1", "--role"},
+			strings.Fields(as)...)...))
 		for path, methods := range d.Paths {
 			for method, operation := range methods {
 				route := strings.ToUpper(method) + " " + path
-				needed := strings.TrimSuffix(strings.TrimPrefix(operation.Description, "Needs the role "), ".")
+				needed, more, _ := strings.Cut(strings.TrimPrefix(operation.Description, "Needs the role "), ".")
+				if forGood[route] && more == "" {
+					t.Errorf("%s can be taken back", route)
+				}
 				if needed == "" || strings.HasPrefix(route, "DELETE /api/v1/session") {
 					continue
 				}
@@ -74,8 +85,10 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 					t.Fatal(err)
 				}
 				answer.Body.Close()
-				if refused := answer.StatusCode == 403; refused != (rank[role] < rank[needed]) {
-					t.Errorf("%s answers a %s with %d", route, role, answer.StatusCode)
+				// Whether approval changes is seen in the body of a policy.
+				may := rank[role] >= rank[needed] && (more == "" || final)
+				if refused := answer.StatusCode == 403; refused == may {
+					t.Errorf("%s answers a token of %s with %d", route, as, answer.StatusCode)
 				}
 				tried++
 			}

@@ -174,7 +174,13 @@ func (s *server) okWith(stdin string, args ...string) string {
 // has at most three lines, one of which says what to do next.
 func (s *server) fails(code int, want string, args ...string) result {
 	s.t.Helper()
-	r := s.run("", args...)
+	return s.failsWith("", code, want, args...)
+}
+
+// failsWith is fails with something on standard input.
+func (s *server) failsWith(stdin string, code int, want string, args ...string) result {
+	s.t.Helper()
+	r := s.run(stdin, args...)
 	if r.code != code || !strings.Contains(r.stdout+r.stderr, want) {
 		s.t.Fatalf("freshseal %s: exit code %d, want %d and %q\n%s%s", strings.Join(args, " "), r.code, code, want,
 			r.stdout, r.stderr)

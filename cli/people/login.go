@@ -82,8 +82,8 @@ func (a *commands) login() *cobra.Command {
 	}
 	c.Flags().StringVar(&user, "user", "admin", "user to sign in as")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "read the password from this file (- for standard input)")
-	c.Flags().StringVar(&codeFile, "code-file", "", "read the code of your authenticator, or a recovery code, from this "+
-		"file (- for standard input)")
+	c.Flags().StringVar(&codeFile, "code-file", "", "read the code of your authenticator, or a recovery code, from "+
+		"this file (- for standard input)")
 	c.Flags().StringVar(&pin, "certificate", "", "SHA-256 of the service's certificate, if you know it")
 	return c
 }

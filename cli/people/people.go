@@ -147,9 +147,12 @@ func (a *commands) audit() *cobra.Command {
 				return err
 			}
 			entries := page.Items
-			t := cli.Table{Head: []string{"id", "at", "who", "what", "about", "through", "address"}}
+			t := cli.Table{Head: []string{"id", "at", "who", "what", "about"}}
+			if a.As != "table" {
+				t.Head = append(t.Head, "through", "address")
+			}
 			for _, e := range entries {
-				t.Add(fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About, e.Through, e.Address)
+				t.Add([]any{fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About, e.Through, e.Address}[:len(t.Head)]...)
 			}
 			return a.Print(entries, t)
 		}),

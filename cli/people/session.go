@@ -56,7 +56,7 @@ func (a *commands) session() *cobra.Command {
 				if s.Own && a.As == "table" {
 					id += " (this)"
 				}
-				t.Add(id, s.User, cli.Word(s.Kind), by, s.From, used, cli.When(s.EndsAt))
+				t.Add(id, s.User, cli.Word(s.Kind), by, s.From, used, cli.OnDay(&s.EndsAt))
 			}
 			return a.Print(sessions, t)
 		}),
@@ -200,8 +200,8 @@ func (a *commands) signIn() *cobra.Command {
 	flags.IntVar(&to.ConsoleIdle, "console-idle", 120, "minutes without use after which it ends; 0: none")
 	flags.IntVar(&to.ClientDays, "client-days", 90, "how long a session of a client lasts, in days")
 	flags.IntVar(&to.ClientIdle, "client-idle", 30, "days without use after which it ends; 0: none")
-	flags.IntVar(&to.Confirm, "confirm", 15, "minutes after which what cannot be taken back asks for the password or a "+
-		"code again; 0: never")
+	flags.IntVar(&to.Confirm, "confirm", 15, "minutes after which what cannot be taken back asks for the password or "+
+		"a code again; 0: never")
 	flags.StringSliceVar(&roles, "factor-for", nil, "roles that need a second factor, or nobody")
 	return cli.Noun("sign-in", "Rules for signing in", show, set)
 }

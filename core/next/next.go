@@ -86,7 +86,8 @@ const (
 // All are all actions.
 var All = []Do{ListUnmatched, ListTrustGroups, ListAuthorities, ListChannels, ListCredentials, ListDevices,
 	ListNoticeRules, ListParcels, ListPins, ListProcedures, ListReplacements, ListSigners, ListSites, ListSlots,
-	ListDiscoveries, ListSessions, ListTasks, ListTokens, ListUsers, ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot,
+	ListDiscoveries, ListSessions, ListTasks, ListTokens, ListUsers,
+	ShowTrustGroup, ShowProcedure, ShowReplacement, ShowSlot,
 	ShowTask, AcceptAnswer, Approve, Cancel, Clear, CloseNeither, CloseNew, CloseOld, Resume, ResumeAgain, ResumeDone,
 	ResumeNotDone, Retry,
 	Revert, Replace, AddRoot, AllowWeakKeys, ChangeDevice, ChangeSite, Confirm, FinishTask, GoOn, KeepKeys, PackParcel,

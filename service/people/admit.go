@@ -97,8 +97,8 @@ func (s *Service) holds(ctx context.Context, session accounts.Session, rules con
 			return nil
 		}
 		if s.strange.first(session.SHA256+network(from), s.now()) {
-			if err := s.Record(ctx, "freshseal", "token refused", fmt.Sprintf("%s of %s from %s, outside of its networks",
-				through(session), session.User, from)); err != nil {
+			if err := s.Record(ctx, "freshseal", "token refused", fmt.Sprintf("%s of %s from %s, outside of its "+
+				"networks", through(session), session.User, from)); err != nil {
 				return err
 			}
 		}
@@ -171,7 +171,7 @@ func (s *Service) Sure(ctx context.Context, who Bearer) error {
 func (s *Service) Confirm(ctx context.Context, who Bearer, c contract.Confirmation) error {
 	const cannot = "it is not confirmed"
 	if who.Token {
-		return problem.New(problem.Refused, cannot, "a token cannot confirm anything", "sign in")
+		return problem.New(problem.Conflict, cannot, "a token cannot confirm anything", "sign in")
 	}
 	factor := ""
 	if who.Factor {

@@ -17,6 +17,9 @@ import (
 	"freshseal/store/events"
 )
 
+// Log is the audit log: who did what.
+type Log struct{ *Service }
+
 // Record adds an entry to the audit log.
 func (s *Service) Record(ctx context.Context, who, what, about string) error {
 	return s.store.Outbox.Act(ctx, s.moment(), who, what, about)
@@ -45,9 +48,9 @@ func auditRows(f contract.AuditFilter) (events.AuditFilter, error) {
 	return out, nil
 }
 
-// Audit returns a page of the audit log, newest first, and the cursor of the next page or
+// Page returns a page of the audit log, newest first, and the cursor of the next page or
 // nothing.
-func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
+func (s Log) Page(ctx context.Context, f contract.AuditFilter,
 	p store.Page) ([]contract.AuditEntry, string, error) {
 	filter, err := auditRows(f)
 	if err != nil {
@@ -66,10 +69,10 @@ func (s *Service) Audit(ctx context.Context, f contract.AuditFilter,
 // mostOfSheet is the maximum number of entries of a sheet: it is built in memory.
 const mostOfSheet = 200_000
 
-// AuditSheet writes the entries that fit a filter as CSV, in the order of the page. It refuses to write more than
+// Sheet writes the entries that fit a filter as CSV, in the order of the page. It refuses to write more than
 // mostOfSheet.
-func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditFilter, p store.Page) error {
-	if n, err := s.CountAudit(ctx, f); err != nil {
+func (s Log) Sheet(ctx context.Context, w io.Writer, f contract.AuditFilter, p store.Page) error {
+	if n, err := s.Count(ctx, f); err != nil {
 		return err
 	} else if n > mostOfSheet {
 		return problem.Reject("the audit log was not exported", fmt.Sprintf("%d entries fit, and a file has at "+
@@ -78,7 +81,7 @@ func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditF
 	rows := csv.NewWriter(w)
 	rows.Write([]string{"id", "at", "who", "what", "about", "hash", "through", "address"})
 	for {
-		some, next, err := s.Audit(ctx, f, p)
+		some, next, err := s.Page(ctx, f, p)
 		if err != nil {
 			return err
 		}
@@ -93,8 +96,8 @@ func (s *Service) AuditSheet(ctx context.Context, w io.Writer, f contract.AuditF
 	}
 }
 
-// CountAudit returns how many entries fit a filter.
-func (s *Service) CountAudit(ctx context.Context, f contract.AuditFilter) (int, error) {
+// Count returns how many entries fit a filter.
+func (s Log) Count(ctx context.Context, f contract.AuditFilter) (int, error) {
 	filter, err := auditRows(f)
 	if err != nil {
 		return 0, err
@@ -102,8 +105,8 @@ func (s *Service) CountAudit(ctx context.Context, f contract.AuditFilter) (int, 
 	return s.store.Audit.Count(ctx, filter)
 }
 
-// AuditHead returns the newest entry.
-func (s *Service) AuditHead(ctx context.Context) (contract.Head, error) {
+// Head returns the newest entry.
+func (s Log) Head(ctx context.Context) (contract.Head, error) {
 	e, err := s.store.Audit.Head(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return contract.Head{}, nil
@@ -111,9 +114,9 @@ func (s *Service) AuditHead(ctx context.Context) (contract.Head, error) {
 	return contract.Head{ID: e.ID, Hash: e.Hash, At: e.At.Time}, err
 }
 
-// VerifyAudit verifies the whole audit log, and that it still holds a head that was
+// Verify verifies the whole audit log, and that it still holds a head that was
 // noted earlier: ID:HASH, or nothing.
-func (s *Service) VerifyAudit(ctx context.Context, head string) (contract.Verification, error) {
+func (s Log) Verify(ctx context.Context, head string) (contract.Verification, error) {
 	number, hash, noted := strings.Cut(head, ":")
 	id, err := strconv.ParseInt(number, 10, 64)
 	if head != "" && (!noted || err != nil) {

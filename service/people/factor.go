@@ -37,6 +37,9 @@ const (
 	byRecoveryCode = "recovery code"
 )
 
+// Factors are the second factors of users.
+type Factors struct{ *Service }
+
 // box seals the secrets of authenticators.
 type box interface {
 	Seal(purpose string, secret []byte) []byte
@@ -108,6 +111,14 @@ func (s *Service) tryCode(ctx context.Context, cannot, user, typed, from string)
 		"wait for the next code, and see that the clocks of the authenticator and of the service are right")
 }
 
+// byHand refuses programs: how a user signs in is changed by the user alone.
+func byHand(who Bearer, cannot string) error {
+	if who.Token {
+		return problem.New(problem.Conflict, cannot, "a token cannot change how its user signs in", "sign in")
+	}
+	return nil
+}
+
 func (s *Service) hasFactor(ctx context.Context, user string) (bool, error) {
 	f, err := s.store.Factors.Get(ctx, user)
 	if errors.Is(err, store.ErrNotFound) {
@@ -116,9 +127,12 @@ func (s *Service) hasFactor(ctx context.Context, user string) (bool, error) {
 	return len(f.Secret) > 0, err
 }
 
-// SetUpFactor makes the secret of a new authenticator. What the user has stays in use until a code of the new one is
+// SetUp makes the secret of a new authenticator. What the user has stays in use until a code of the new one is
 // given.
-func (s *Service) SetUpFactor(ctx context.Context, who Bearer) (contract.NewFactor, error) {
+func (s Factors) SetUp(ctx context.Context, who Bearer) (contract.NewFactor, error) {
+	if err := byHand(who, "no authenticator is set up"); err != nil {
+		return contract.NewFactor{}, err
+	}
 	secret := make([]byte, secretBytes)
 	rand.Read(secret)
 	if err := s.store.Factors.SetPending(ctx, who.User, s.box.Seal(factorPurpose(who.User), secret),
@@ -143,10 +157,13 @@ func (s *Service) SetUpFactor(ctx context.Context, who Bearer) (contract.NewFact
 		Image: "data:image/png;base64," + base64.StdEncoding.EncodeToString(picture.Bytes())}, nil
 }
 
-// TakeFactor puts the authenticator into use whose code is given, and returns its recovery codes. All other sessions of
+// Take puts the authenticator into use whose code is given, and returns its recovery codes. All other sessions of
 // the user end.
-func (s *Service) TakeFactor(ctx context.Context, who Bearer, typed string) (contract.RecoveryCodes, error) {
+func (s Factors) Take(ctx context.Context, who Bearer, typed string) (contract.RecoveryCodes, error) {
 	const cannot = "the authenticator is not in use"
+	if err := byHand(who, cannot); err != nil {
+		return contract.RecoveryCodes{}, err
+	}
 	f, err := s.store.Factors.Get(ctx, who.User)
 	if errors.Is(err, store.ErrNotFound) || err == nil && len(f.Pending) == 0 {
 		return contract.RecoveryCodes{}, problem.New(problem.Conflict, cannot, "none is being set up",
@@ -176,7 +193,10 @@ func (s *Service) TakeFactor(ctx context.Context, who Bearer, typed string) (con
 }
 
 // RenewRecoveryCodes makes new recovery codes; the old ones are of no use any more.
-func (s *Service) RenewRecoveryCodes(ctx context.Context, who Bearer) (contract.RecoveryCodes, error) {
+func (s Factors) RenewRecoveryCodes(ctx context.Context, who Bearer) (contract.RecoveryCodes, error) {
+	if err := byHand(who, "there are no new recovery codes"); err != nil {
+		return contract.RecoveryCodes{}, err
+	}
 	codes, digests := newRecoveryCodes()
 	err := s.store.Factors.SetRecovery(ctx, who.User, digests)
 	if errors.Is(err, store.ErrNotFound) {
@@ -198,8 +218,11 @@ func newRecoveryCodes() (codes, digests []string) {
 	return codes, digests
 }
 
-// RemoveFactor removes the second factor of the user who asks; all other sessions end.
-func (s *Service) RemoveFactor(ctx context.Context, who Bearer) error {
+// Remove removes the second factor of the user who asks; all other sessions end.
+func (s Factors) Remove(ctx context.Context, who Bearer) error {
+	if err := byHand(who, "the second factor was not removed"); err != nil {
+		return err
+	}
 	rules, err := s.SignInPolicy(ctx)
 	if err != nil {
 		return err
@@ -216,7 +239,7 @@ func (s *Service) RemoveFactor(ctx context.Context, who Bearer) error {
 		"you have no second factor")
 }
 
-// ResetFactor removes the second factor of a user who lost it; all sessions of that user end.
-func (s *Service) ResetFactor(ctx context.Context, name string) error {
+// Reset removes the second factor of a user who lost it; all sessions of that user end.
+func (s Factors) Reset(ctx context.Context, name string) error {
 	return problem.Missing(s.store.Factors.Remove(ctx, name, ""), next.ListUsers, "%s has no second factor", name)
 }

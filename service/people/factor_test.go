@@ -30,22 +30,23 @@ func (o *office) withFactor(t *testing.T) (secret string, recovery []string, who
 	if err != nil {
 		t.Fatal(err)
 	}
-	made, err := o.SetUpFactor(t.Context(), b)
+	made, err := o.Factors.SetUp(t.Context(), b)
 	if err != nil {
 		t.Fatal(err)
 	}
 	picture, found := strings.CutPrefix(made.Image, "data:image/png;base64,")
-	if png, err := base64.StdEncoding.DecodeString(picture); !found || err != nil || !strings.HasPrefix(string(png), "\x89PNG") ||
+	png, err := base64.StdEncoding.DecodeString(picture)
+	if !found || err != nil || !strings.HasPrefix(string(png), "\x89PNG") ||
 		!strings.Contains(made.URI, "otpauth://totp/Fresh%20Seal:gull?secret="+made.Secret) {
 		t.Errorf("%+v, %v", made, err)
 	}
-	_, err = o.TakeFactor(t.Context(), b, "000000")
+	_, err = o.Factors.Take(t.Context(), b, "000000")
 	refused(t, err, problem.Invalid, "a wrong code at the set-up")
-	codes, err := o.TakeFactor(t.Context(), b, code(t, made.Secret, o.at))
+	codes, err := o.Factors.Take(t.Context(), b, code(t, made.Secret, o.at))
 	if err != nil || len(codes.Codes) != recoveryCodes {
 		t.Fatal(codes, err)
 	}
-	_, err = o.TakeFactor(t.Context(), b, code(t, made.Secret, o.at))
+	_, err = o.Factors.Take(t.Context(), b, code(t, made.Secret, o.at))
 	refused(t, err, problem.Conflict, "a second time")
 	b.Factor = true
 	return made.Secret, codes.Codes, b
@@ -100,7 +101,7 @@ func TestACodeCountsOnce(t *testing.T) {
 	if last := o.acts[len(o.acts)-1]; last != "freshseal: wrong code gull from 192.0.2.1" {
 		t.Error(last)
 	}
-	renewed, err := o.RenewRecoveryCodes(t.Context(), b)
+	renewed, err := o.Factors.RenewRecoveryCodes(t.Context(), b)
 	if err != nil || len(renewed.Codes) != recoveryCodes {
 		t.Fatal(renewed, err)
 	}
@@ -142,7 +143,7 @@ func TestARoleMayNeedASecondFactor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	token, err := o.AddToken(t.Context(), contract.NewToken{Label: "backup", Role: contract.Viewer, Days: 9},
+	token, err := o.Tokens.Add(t.Context(), contract.NewToken{Label: "backup", Role: contract.Viewer, Days: 9},
 		Bearer{User: "gull"})
 	if err != nil {
 		t.Fatal(err)
@@ -166,13 +167,13 @@ func TestARoleMayNeedASecondFactor(t *testing.T) {
 	if in, err := o.Admit(t.Context(), b.Secret, "192.0.2.1"); err != nil || in.MustSetUp || !in.Factor {
 		t.Errorf("with a factor: %+v, %v", in, err)
 	}
-	refused(t, o.RemoveFactor(t.Context(), b), problem.Conflict, "removing what the role needs")
-	if err := o.ResetFactor(t.Context(), "gull"); err != nil {
+	refused(t, o.Factors.Remove(t.Context(), b), problem.Conflict, "removing what the role needs")
+	if err := o.Factors.Reset(t.Context(), "gull"); err != nil {
 		t.Error(err)
 	}
 	_, err = o.Admit(t.Context(), b.Secret, "192.0.2.1")
 	refused(t, err, problem.Denied, "after the reset")
-	refused(t, o.ResetFactor(t.Context(), "gull"), problem.NotFound, "a second reset")
+	refused(t, o.Factors.Reset(t.Context(), "gull"), problem.NotFound, "a second reset")
 	o.memory.sessions[0].Factor = "" // a session without a factor of a user who has one by now
 	for name, change := range map[string]func(*contract.SignInPolicy){
 		"no hours":   func(p *contract.SignInPolicy) { p.ConsoleHours = 0 },
@@ -226,7 +227,7 @@ func TestWhatCannotBeTakenBackAsksAgain(t *testing.T) {
 	refused(t, o.Sure(t.Context(), admit()), "", "after the code")
 
 	for final, kind := range map[bool]problem.Kind{false: problem.Refused, true: ""} {
-		token, err := o.AddToken(t.Context(), contract.NewToken{Label: "program", Role: contract.Operator, Days: 9,
+		token, err := o.Tokens.Add(t.Context(), contract.NewToken{Label: "program", Role: contract.Operator, Days: 9,
 			Final: final}, b)
 		if err != nil {
 			t.Fatal(err)
@@ -237,7 +238,10 @@ func TestWhatCannotBeTakenBackAsksAgain(t *testing.T) {
 		}
 		o.at = o.at.Add(time.Hour)
 		refused(t, o.Sure(t.Context(), in), kind, "a token")
-		refused(t, o.Confirm(t.Context(), in, now), problem.Refused, "a token confirms")
+		refused(t, o.Confirm(t.Context(), in, now), problem.Conflict, "a token confirms")
+		_, err = o.Factors.SetUp(t.Context(), in)
+		refused(t, err, problem.Conflict, "a token sets up an authenticator")
+		refused(t, o.Factors.Remove(t.Context(), in), problem.Conflict, "a token removes one")
 	}
 	rules := usualPolicy
 	rules.Confirm = 0
@@ -307,11 +311,11 @@ func TestATokenHoldsInItsNetworksAlone(t *testing.T) {
 	o := newOffice(t)
 	by := Bearer{User: "tern"}
 	for _, wrong := range []string{"192.0.2.0/33", "somewhere", "fe80::1%eth0", "::ffff:192.0.2.0/120"} {
-		_, err := o.AddToken(t.Context(), contract.NewToken{Label: "x", Role: contract.Viewer, Days: 1,
+		_, err := o.Tokens.Add(t.Context(), contract.NewToken{Label: "x", Role: contract.Viewer, Days: 1,
 			Networks: []string{wrong}}, by)
 		refused(t, err, problem.Invalid, wrong)
 	}
-	made, err := o.AddToken(t.Context(), contract.NewToken{Label: "backup", Role: contract.Viewer, Days: 30,
+	made, err := o.Tokens.Add(t.Context(), contract.NewToken{Label: "backup", Role: contract.Viewer, Days: 30,
 		Networks: []string{"192.0.2.9/24", "2001:db8::7"}}, by)
 	if err != nil || strings.Join(made.Networks, " ") != "192.0.2.0/24 2001:db8::7/128" {
 		t.Fatalf("%+v, %v", made, err)
@@ -332,7 +336,7 @@ func TestATokenHoldsInItsNetworksAlone(t *testing.T) {
 		t.Errorf("%q", said)
 	}
 
-	fresh, err := o.RotateToken(t.Context(), made.ID, contract.TokenRotation{Days: 30, Hours: 24})
+	fresh, err := o.Tokens.Rotate(t.Context(), made.ID, contract.TokenRotation{Days: 30, Hours: 24})
 	if err != nil || fresh.ID == made.ID || fresh.Label != "backup" || len(fresh.Networks) != 2 {
 		t.Fatalf("%+v, %v", fresh, err)
 	}
@@ -348,9 +352,9 @@ func TestATokenHoldsInItsNetworksAlone(t *testing.T) {
 		t.Errorf("the new one, a day later: %v", err)
 	}
 	for name, n := range map[string]contract.TokenRotation{"no days": {Hours: 1}, "long": {Days: 1, Hours: 169}} {
-		_, err := o.RotateToken(t.Context(), fresh.ID, n)
+		_, err := o.Tokens.Rotate(t.Context(), fresh.ID, n)
 		refused(t, err, problem.Invalid, name)
 	}
-	_, err = o.RotateToken(t.Context(), "nonesuch", contract.TokenRotation{Days: 1})
+	_, err = o.Tokens.Rotate(t.Context(), "nonesuch", contract.TokenRotation{Days: 1})
 	refused(t, err, problem.NotFound, "none")
 }

@@ -69,7 +69,7 @@ func (s *Service) ClientToken(ctx context.Context, name string) (Bearer, error) 
 	if err != nil {
 		return Bearer{}, err
 	}
-	return s.openSession(ctx, u, accounts.Session{Kind: "client", How: "start of the demo",
+	return s.openSession(ctx, u, accounts.Session{Kind: "client", How: "demo",
 		Role: string(contract.Admin)})
 }
 
@@ -93,7 +93,8 @@ func (s *Service) openSession(ctx context.Context, u accounts.User, session acco
 		return Bearer{}, err
 	}
 	role := contract.Role(session.Role)
-	return Bearer{User: u.Name, Role: role, Secret: secret, EndsAt: session.EndsAt.Time,
+	return Bearer{User: u.Name, Role: role, Secret: secret, EndsAt: session.EndsAt.Time, Through: through(session),
+		From:   session.From,
 		Factor: session.Factor != "", MustSetUp: session.Label == "" && session.Factor == "" &&
 			slices.Contains(rules.FactorFor, contract.Role(u.Role))}, nil
 }
@@ -147,8 +148,8 @@ func checkPassword(password string) error {
 func (s *Service) AddUser(ctx context.Context, n contract.NewUser) (contract.User, error) {
 	switch {
 	case n.Name == events.Itself:
-		return contract.User{}, problem.Reject("the user cannot be added", n.Name+" is the name under which the service "+
-			"itself acts", "choose another name")
+		return contract.User{}, problem.Reject("the user cannot be added", n.Name+" is the name under which the "+
+			"service itself acts", "choose another name")
 	case !naming.Device(n.Name):
 		return contract.User{},
 			problem.Reject("the user cannot be added", fmt.Sprintf("%q is not a valid user name", n.Name), naming.Rule)

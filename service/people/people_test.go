@@ -368,6 +368,7 @@ func newOffice(t *testing.T) *office {
 	o.Service = &Service{store: storage{Audit: memoryAudit{m}, Factors: memoryFactors{m}, Outbox: m,
 		Sessions: memorySessions{m}, Users: memoryUsers{m}}, box: open{},
 		dir: t.TempDir(), log: slog.New(slog.DiscardHandler), clock: func() time.Time { return o.at }}
+	o.Service.whole()
 	for name, role := range map[string]contract.Role{"tern": contract.Admin, "gull": contract.Operator} {
 		m.users[name] = accounts.User{Name: name, Role: string(role),
 			Password: hashPassword("correct "+name, machineCost)}
@@ -448,10 +449,11 @@ func TestATokenReachesNoFurtherThanItsUserDoesNow(t *testing.T) {
 		"no label": {Role: contract.Viewer, Days: 1}, "no role": {Label: "x", Role: "captain", Days: 1},
 		"no day": {Label: "x", Role: contract.Viewer}, "too long": {Label: "x", Role: contract.Viewer, Days: 731},
 		"a long label": {Label: strings.Repeat("x", 101), Role: contract.Viewer, Days: 1}} {
-		_, err := o.AddToken(t.Context(), n, by)
+		_, err := o.Tokens.Add(t.Context(), n, by)
 		refused(t, err, problem.Invalid, name)
 	}
-	made, err := o.AddToken(t.Context(), contract.NewToken{Label: "monitoring", Role: contract.Operator, Days: 730}, by)
+	made, err := o.Tokens.Add(t.Context(), contract.NewToken{Label: "monitoring", Role: contract.Operator, Days: 730},
+		by)
 	if err != nil || !made.EndsAt.Equal(o.at.AddDate(0, 0, 730)) || len(made.ID) != tokenID {
 		t.Fatalf("%+v, %v", made, err)
 	}
@@ -464,13 +466,13 @@ func TestATokenReachesNoFurtherThanItsUserDoesNow(t *testing.T) {
 			t.Errorf("as %s it reaches %s, %v", c.now, in.Role, err)
 		}
 	}
-	all, err := o.Tokens(t.Context())
+	all, err := o.Tokens.List(t.Context())
 	if err != nil || len(all) != 1 || all[0].Label != "monitoring" || all[0].Secret != "" || all[0].ID != made.ID {
 		t.Errorf("%+v, %v", all, err)
 	}
-	refused(t, o.RemoveToken(t.Context(), made.ID[:tokenID-1]), problem.NotFound, "a shorter id")
-	refused(t, o.RemoveToken(t.Context(), made.ID), "", "its id")
-	refused(t, o.RemoveToken(t.Context(), made.ID), problem.NotFound, "the second time")
+	refused(t, o.Tokens.Remove(t.Context(), made.ID[:tokenID-1]), problem.NotFound, "a shorter id")
+	refused(t, o.Tokens.Remove(t.Context(), made.ID), "", "its id")
+	refused(t, o.Tokens.Remove(t.Context(), made.ID), problem.NotFound, "the second time")
 }
 
 func TestThereIsAlwaysAnAdmin(t *testing.T) {
@@ -609,7 +611,7 @@ func TestACalendarOpensNothingElse(t *testing.T) {
 	if site, err := o.SiteOfFeed(t.Context(), secret); err != nil || site != "Mainquay" {
 		t.Errorf("%q, %v", site, err)
 	}
-	if in, err := o.Admit(t.Context(), secret, "192.0.2.1"); err == nil && contract.Role(in.Role).Reaches(contract.Viewer) {
+	if in, err := o.Admit(t.Context(), secret, "192.0.2.1"); err == nil && in.Role.Reaches(contract.Viewer) {
 		t.Errorf("it lets in as %+v", in)
 	}
 	b, err := o.signIn(t, "gull", "correct gull", false)
@@ -668,29 +670,29 @@ func TestViewsAreOnesOwn(t *testing.T) {
 
 func TestTheAuditLogIsVerifiedAgainstANotedHead(t *testing.T) {
 	o := newOffice(t)
-	if head, err := o.AuditHead(t.Context()); err != nil || head.ID != 0 {
+	if head, err := o.Log.Head(t.Context()); err != nil || head.ID != 0 {
 		t.Errorf("of an empty one: %+v, %v", head, err)
 	}
 	for i := range 3 {
 		o.entries = append(o.entries, events.AuditEntry{ID: int64(i + 1), Hash: fmt.Sprint("h", i+1),
 			At: store.At(o.at.AddDate(0, 0, i)), Who: "gull"})
 	}
-	if head, err := o.AuditHead(t.Context()); err != nil || head.ID != 3 || head.Hash != "h3" {
+	if head, err := o.Log.Head(t.Context()); err != nil || head.ID != 3 || head.Hash != "h3" {
 		t.Errorf("%+v, %v", head, err)
 	}
 	for head, fault := range map[string]string{"": "", "0:": "", "3:h3": "", "2:h2": "", "2:h9": "another hash",
 		"4:h4": "its end was cut off"} {
-		v, err := o.VerifyAudit(t.Context(), head)
+		v, err := o.Log.Verify(t.Context(), head)
 		if err != nil || v.Entries != 3 || v.Whole != (fault == "") || !strings.Contains(v.Fault, fault) {
 			t.Errorf("%q: %+v, %v", head, v, err)
 		}
 	}
 	for _, head := range []string{"h3", "three:h3"} {
-		_, err := o.VerifyAudit(t.Context(), head)
+		_, err := o.Log.Verify(t.Context(), head)
 		refused(t, err, problem.Invalid, head)
 	}
 	o.wrong = errors.New("entry 2 does not fit entry 1")
-	if v, err := o.VerifyAudit(t.Context(), "3:h3"); err != nil || v.Whole || v.Fault != o.wrong.Error() {
+	if v, err := o.Log.Verify(t.Context(), "3:h3"); err != nil || v.Whole || v.Fault != o.wrong.Error() {
 		t.Errorf("%+v, %v", v, err)
 	}
 	for _, c := range []struct {
@@ -699,16 +701,16 @@ func TestTheAuditLogIsVerifiedAgainstANotedHead(t *testing.T) {
 	}{{contract.AuditFilter{}, 3}, {contract.AuditFilter{From: "2026-06-02"}, 2},
 		{contract.AuditFilter{Until: "2026-06-01"}, 1},
 		{contract.AuditFilter{From: "2026-06-02T12:00:01Z", Until: "2026-06-03"}, 1}} {
-		rows, _, err := o.Audit(t.Context(), c.f, store.Page{})
-		n, err2 := o.CountAudit(t.Context(), c.f)
+		rows, _, err := o.Log.Page(t.Context(), c.f, store.Page{})
+		n, err2 := o.Log.Count(t.Context(), c.f)
 		if err != nil || err2 != nil || len(rows) != c.want || n != c.want || !slices.IsSortedFunc(rows,
 			func(a, b contract.AuditEntry) int { return int(b.ID - a.ID) }) {
 			t.Errorf("%+v: %d rows, %d counted, %v %v", c.f, len(rows), n, err, err2)
 		}
 	}
-	_, _, err := o.Audit(t.Context(), contract.AuditFilter{From: "last week"}, store.Page{})
+	_, _, err := o.Log.Page(t.Context(), contract.AuditFilter{From: "last week"}, store.Page{})
 	refused(t, err, problem.Invalid, "no time")
-	_, err = o.CountAudit(t.Context(), contract.AuditFilter{Until: "soon"})
+	_, err = o.Log.Count(t.Context(), contract.AuditFilter{Until: "soon"})
 	refused(t, err, problem.Invalid, "no time")
 }
 
@@ -719,7 +721,7 @@ func TestTheAuditLogLeavesAsASheet(t *testing.T) {
 	o.entries = []events.AuditEntry{{ID: 1, At: store.At(o.at), Who: "gull", What: "=1+1", About: "a,\"b\"\x1b[2J"},
 		{ID: 2, At: store.At(o.at.AddDate(0, 0, 1)), Who: "tern", What: "sign in"}}
 	var sheet strings.Builder
-	if err := o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{}); err != nil {
+	if err := o.Log.Sheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{}); err != nil {
 		t.Fatal(err)
 	}
 	rows, err := csv.NewReader(strings.NewReader(sheet.String())).ReadAll()
@@ -731,11 +733,11 @@ func TestTheAuditLogLeavesAsASheet(t *testing.T) {
 		o.entries = append(o.entries, events.AuditEntry{ID: int64(i + 3), At: store.At(o.at)})
 	}
 	sheet.Reset()
-	err = o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{})
+	err = o.Log.Sheet(t.Context(), &sheet, contract.AuditFilter{}, store.Page{})
 	if refused(t, err, problem.Invalid, "too many"); sheet.Len() > 0 {
 		t.Errorf("%d bytes of a sheet that is refused", sheet.Len())
 	}
-	if err := o.AuditSheet(t.Context(), &sheet, contract.AuditFilter{From: "2026-06-02"}, store.Page{}); err != nil ||
+	if err := o.Log.Sheet(t.Context(), &sheet, contract.AuditFilter{From: "2026-06-02"}, store.Page{}); err != nil ||
 		strings.Count(sheet.String(), "\n") != 2 {
 		t.Errorf("a part of it: %v, %q", err, sheet.String())
 	}

@@ -19,6 +19,10 @@ const firstName = "admin"
 
 // Service knows who may do what. Its methods are safe for concurrent use.
 type Service struct {
+	Tokens  Tokens
+	Factors Factors
+	Log     Log
+
 	store storage
 	box   box
 	dir   string // where the first password is written
@@ -39,7 +43,13 @@ type Service struct {
 
 // New returns the service; see FirstUser for what an empty database needs.
 func New(db *store.Store, box box, dir string, log *slog.Logger, clock func() time.Time) *Service {
-	return &Service{store: storageOf(db), box: box, dir: dir, log: log, clock: clock}
+	return (&Service{store: storageOf(db), box: box, dir: dir, log: log, clock: clock}).whole()
+}
+
+// whole gives the service its parts.
+func (s *Service) whole() *Service {
+	s.Tokens, s.Factors, s.Log = Tokens{s}, Factors{s}, Log{s}
+	return s
 }
 
 func (s *Service) now() time.Time { return s.clock().UTC() }

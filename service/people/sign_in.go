@@ -126,7 +126,7 @@ func (s *Service) SignIn(ctx context.Context, in contract.SignIn, from string) (
 	if session.Factor != "" {
 		what += " with a " + session.Factor
 	}
-	return b, s.Record(ctx, u.Name, what, "from "+from)
+	return b, s.Record(As(ctx, b), u.Name, what, "from "+from)
 }
 
 // SignedIn returns the open sessions of people: of the user who asks, or of all for an admin.

@@ -1,7 +1,6 @@
 package people
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -16,6 +15,9 @@ import (
 	"freshseal/store/accounts"
 )
 
+// Tokens are what programs sign in with.
+type Tokens struct{ *Service }
+
 // Limits of tokens.
 const (
 	tokenID          = 12  // how much of a token's digest names it
@@ -27,8 +29,8 @@ const (
 	tokenNotReplaced = "the token was not rotated"
 )
 
-// AddToken creates a token for a program, for the user who asks.
-func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) (contract.Token, error) {
+// Add creates a token for a program, for the user who asks.
+func (s Tokens) Add(ctx context.Context, n contract.NewToken, by Bearer) (contract.Token, error) {
 	networks, err := checkNetworks(n.Networks)
 	switch {
 	case err != nil:
@@ -54,7 +56,7 @@ func (s *Service) AddToken(ctx context.Context, n contract.NewToken, by Bearer) 
 	if n.Final {
 		audit.Say(ctx, "for what cannot be taken back, too")
 	}
-	return s.madeToken(ctx, u, session)
+	return s.made(ctx, u, session)
 }
 
 // checkNetworks returns networks as they are compared; an address is a network of one.
@@ -78,7 +80,7 @@ func checkNetworks(texts []string) ([]string, error) {
 	return out, nil
 }
 
-func (s *Service) madeToken(ctx context.Context, u accounts.User, session accounts.Session) (contract.Token, error) {
+func (s Tokens) made(ctx context.Context, u accounts.User, session accounts.Session) (contract.Token, error) {
 	b, err := s.openSession(ctx, u, session)
 	if err != nil {
 		return contract.Token{}, err
@@ -90,9 +92,8 @@ func (s *Service) madeToken(ctx context.Context, u accounts.User, session accoun
 }
 
 func showToken(row accounts.Session) contract.Token {
-	out := contract.Token{ID: row.SHA256[:tokenID], Label: cmp.Or(row.Label, "a client that signed in"),
-		User: row.User, Role: contract.Role(row.Role), EndsAt: row.EndsAt.Time, Networks: row.Networks.V,
-		Final: row.Final, SeenFrom: row.SeenFrom}
+	out := contract.Token{ID: row.SHA256[:tokenID], Label: row.Label, User: row.User, Role: contract.Role(row.Role),
+		EndsAt: row.EndsAt.Time, Networks: row.Networks.V, Final: row.Final, SeenFrom: row.SeenFrom}
 	if out.Networks == nil {
 		out.Networks = []string{}
 	}
@@ -102,11 +103,14 @@ func showToken(row accounts.Session) contract.Token {
 	return out
 }
 
-// Tokens returns all tokens that have not ended.
-func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
+// List returns all tokens that have not ended.
+func (s Tokens) List(ctx context.Context) ([]contract.Token, error) {
 	rows, err := s.store.Sessions.Tokens(ctx, s.moment())
 	out := make([]contract.Token, 0, len(rows))
 	for _, row := range rows {
+		if row.Label == "" {
+			continue // a client that somebody signed in with: see SignedIn
+		}
 		last := s.used.last(row.SHA256, accounts.Seen{At: row.SeenAt, From: row.SeenFrom})
 		row.SeenAt, row.SeenFrom = last.At, last.From
 		out = append(out, showToken(row))
@@ -114,9 +118,9 @@ func (s *Service) Tokens(ctx context.Context) ([]contract.Token, error) {
 	return out, err
 }
 
-// RotateToken makes a token in the place of another one, with its label, role and networks. The old one goes on for
-// some hours, so that a program is never without one; of those of clients that signed in there is none to rotate.
-func (s *Service) RotateToken(ctx context.Context, id string, n contract.TokenRotation) (contract.Token, error) {
+// Rotate makes a token in the place of another one, with its label, role and networks. The old one goes on for
+// some hours, so that a program is never without one.
+func (s Tokens) Rotate(ctx context.Context, id string, n contract.TokenRotation) (contract.Token, error) {
 	if n.Days < 1 || n.Days > mostTokenDays || n.Hours < 0 || n.Hours > mostOverlap {
 		return contract.Token{}, problem.Reject(tokenNotReplaced, "its validity or its overlap is invalid",
 			fmt.Sprintf("give 1 to %d days, and up to %d hours", mostTokenDays, mostOverlap))
@@ -138,7 +142,7 @@ func (s *Service) RotateToken(ctx context.Context, id string, n contract.TokenRo
 	}
 	fresh := accounts.Session{Kind: old.Kind, How: old.How, Role: old.Role, Label: old.Label, Final: old.Final,
 		Networks: old.Networks, EndsAt: store.At(s.now().AddDate(0, 0, n.Days))}
-	made, err := s.madeToken(ctx, u, fresh)
+	made, err := s.made(ctx, u, fresh)
 	if err != nil {
 		return made, err
 	}
@@ -147,8 +151,8 @@ func (s *Service) RotateToken(ctx context.Context, id string, n contract.TokenRo
 	return made, s.store.Sessions.SetEnd(ctx, old.SHA256, store.At(ends))
 }
 
-// RemoveToken revokes a token.
-func (s *Service) RemoveToken(ctx context.Context, id string) error {
+// Remove revokes a token.
+func (s Tokens) Remove(ctx context.Context, id string) error {
 	err := store.ErrNotFound
 	if len(id) == tokenID {
 		err = s.store.Sessions.End(ctx, id)

@@ -89,7 +89,8 @@ func (s Factors) UseRecovery(ctx context.Context, user, digest string) error {
 // Remove removes that of a user, and ends all sessions but one.
 func (s Factors) Remove(ctx context.Context, user, keep string) error {
 	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
-		if err := sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM factor WHERE user = ?`, user)); err != nil {
+		if err := sqlite.Changed(tx.ExecContext(ctx, `DELETE FROM factor WHERE user = ?
+			AND secret <> x''`, user)); err != nil {
 			return err
 		}
 		return endSignedIn(ctx, tx, user, keep)

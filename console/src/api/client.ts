@@ -14,7 +14,7 @@ export type Role = Schemas['Session']['role']
 
 /**
  * asked sends a request and notes whether the service answers, and whether it still knows who asks: if not, it is sent
- * again after the next sign-in.
+ * again after the next sign-in. What needs a confirmation is sent again after it.
  */
 export async function asked(request: RequestInfo | URL, init?: RequestInit): Promise<Response> {
   const spare = request instanceof Request ? request.clone() : request // a body is sent once
@@ -23,11 +23,24 @@ export async function asked(request: RequestInfo | URL, init?: RequestInit): Pro
     connection.answered(answer.status !== 502 && answer.status !== 503)
     const { url, method } = spare instanceof Request ? spare : { url: String(spare), method: init?.method }
     if (url.endsWith('/api/v1/session')) connection.session(answer.ok && method !== 'DELETE')
+    else if (url.endsWith('/api/v1/session/confirmation')) return answer
     else if (answer.status === 401 && (await connection.signedOut())) return await asked(spare, init)
+    else if (answer.status === 403 && (await kindOf(answer)) === 'urn:freshseal:unconfirmed') {
+      if (await connection.unconfirmed()) return await asked(spare, init)
+    }
     return answer
   } catch (e) {
     if (!(e instanceof DOMException && e.name === 'AbortError')) connection.answered(false)
     throw e
+  }
+}
+
+/** kindOf is the type of the problem that an answer tells of. */
+async function kindOf(answer: Response) {
+  try {
+    return ((await answer.clone().json()) as Partial<Schemas['Problem']>).type
+  } catch {
+    return undefined
   }
 }
 
@@ -41,6 +54,7 @@ export class ApiError extends Error {
     readonly detail?: string,
     readonly next?: string,
     readonly actions?: Schemas['Action'][],
+    readonly type?: string,
   ) {
     super(title)
   }
@@ -70,7 +84,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
 
 function problem(response: Response, body: unknown) {
   const p = body as Partial<Schemas['Problem']> | undefined
-  return new ApiError(response.status, p?.title ?? response.statusText, p?.detail, p?.next, p?.actions)
+  return new ApiError(response.status, p?.title ?? response.statusText, p?.detail, p?.next, p?.actions, p?.type)
 }
 
 /** sendPile gives the service the files that a signer sent back. */

@@ -124,6 +124,16 @@ export const usersQuery = queryOptions({
   queryKey: keys.users,
   queryFn: async () => items(await take(api.GET('/api/v1/users'))),
 })
+export const sessionsQuery = (all: boolean) =>
+  queryOptions({
+    queryKey: [...keys.sessions, all],
+    queryFn: async () =>
+      items(await take(api.GET('/api/v1/sessions', { params: { query: all ? { all: 'true' } : {} } }))),
+  })
+export const signInPolicyQuery = queryOptions({
+  queryKey: keys.signInPolicy,
+  queryFn: () => take(api.GET('/api/v1/sign-in-policy')),
+})
 export const tokensQuery = queryOptions({
   queryKey: keys.tokens,
   queryFn: async () => items(await take(api.GET('/api/v1/tokens'))),

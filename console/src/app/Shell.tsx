@@ -22,10 +22,15 @@ const Palette = lazy(async () => ({ default: (await chunk(import('./Palette'))).
 const Said = lazy(async () => ({ default: await spare(async () => (await import('../parts/Said')).Said) }))
 const SignInAgain = lazy(async () => ({ default: (await chunk(import('../pages/signin/SignInAgain'))).SignInAgain }))
 
+const ConfirmIdentity = lazy(async () => ({
+  default: (await chunk(import('../pages/signin/ConfirmIdentity'))).ConfirmIdentity,
+}))
+const MustSetUp = lazy(async () => ({ default: (await chunk(import('../pages/account/MustSetUp'))).MustSetUp }))
+
 /** Shell is the frame around every page; who is not signed in is sent to sign in first. */
 export function Shell() {
   const session = useQuery(sessionQuery)
-  const { out } = useConnection()
+  const { out, unsure } = useConnection()
   const navigate = useNavigate()
   const location = useLocation()
   const stranger = session.error instanceof ApiError && session.error.status === 401 && !session.data
@@ -77,12 +82,23 @@ export function Shell() {
         tabIndex={-1}
         sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1, outline: 'none' }}
       >
-        <Outlet />
+        {session.data.must_set_up ? (
+          <Suspense>
+            <MustSetUp />
+          </Suspense>
+        ) : (
+          <Outlet />
+        )}
       </Box>
       <Told />
       {out && (
         <Suspense>
           <SignInAgain user={session.data.user} />
+        </Suspense>
+      )}
+      {unsure && !out && (
+        <Suspense>
+          <ConfirmIdentity user={session.data.user} factor={session.data.factor} />
         </Suspense>
       )}
     </Box>

@@ -26,7 +26,10 @@ const terms = {
     'The day by which work must begin: the expiry less the signer’s turnaround, the next windows and the margin.',
   policy: 'The rules for requests and dates, of the fleet, a site or a device.',
   token: 'What a program signs in with. It has a role and an expiry date.',
-  role: 'Viewers see everything and change nothing; operators read, replace and match signed certificates; admins do everything.',
+  factor:
+    'What you have besides your password: an authenticator, an app or a device that shows a new code every 30 seconds.',
+  session: 'A browser or a client that you have signed in with. It ends by itself, without use earlier.',
+  role: 'Viewers see everything and change nothing; approvers approve as well; operators read, replace and match signed certificates; admins do everything.',
 } as const
 
 export type TermName = keyof typeof terms

@@ -4,7 +4,7 @@ import type { ReactNode } from 'react'
 import type { Role } from '../api/client'
 import { sessionQuery } from '../api/queries'
 
-const roles: Role[] = ['viewer', 'operator', 'admin']
+const roles: Role[] = ['viewer', 'approver', 'operator', 'admin']
 
 /** reaches says that a role may do what another one may. */
 export const reaches = (role: Role | undefined, needed: Role) =>

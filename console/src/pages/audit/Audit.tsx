@@ -42,6 +42,13 @@ const columns: Column<Schemas['AuditEntry']>[] = [
     cell: (e) => <About of={e.about} />,
   },
   {
+    field: 'through',
+    title: 'By which session or token',
+    extra: true,
+    cell: (e) => <Foreign>{e.through ?? ''}</Foreign>,
+  },
+  { field: 'address', title: 'From', extra: true, cell: (e) => <Foreign>{e.address ?? ''}</Foreign> },
+  {
     field: 'hash',
     title: 'Hash',
     cell: (e) => (

@@ -1,4 +1,3 @@
-import Alert from '@mui/material/Alert'
 import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import MenuItem from '@mui/material/MenuItem'
@@ -8,28 +7,20 @@ import { useQuery } from '@tanstack/react-query'
 import { useId, useState } from 'react'
 import * as v from 'valibot'
 import { api, take, type Schemas } from '../../api/client'
-import { sessionQuery, tokensQuery, useChange, usersQuery } from '../../api/queries'
-import { mono } from '../../app/theme'
+import { sessionQuery, sessionsQuery, tokensQuery, useChange, usersQuery } from '../../api/queries'
 import { Confirm } from '../../parts/Confirm'
 import { Choice, Field } from '../../parts/form/Field'
 import { Form } from '../../parts/form/Form'
 import { Heading } from '../../parts/Heading'
 import { Loaded } from '../../parts/Loaded'
 import { useMay } from '../../parts/May'
+import { SessionRow } from '../account/SessionRow'
+import { Tokens } from './Tokens'
+import { roleOptions, roles, type Role } from './roles'
+import { SignInRules } from './SignInRules'
 import { FieldGrid, Panel, Quiet, Row, Stack } from '../../parts/Panel'
-import { Copy } from '../../parts/Print'
 import { When } from '../../parts/When'
-import { command, option } from '../../parts/command'
-
-type Role = Schemas['User']['role']
-const roles: Record<Role, string> = {
-  viewer: 'read only',
-  operator: 'reads, replaces, runs intakes',
-  admin: 'everything',
-}
-const roleOptions = (Object.keys(roles) as Role[]).map((r) => ({ value: r, label: `${r}: ${roles[r]}` }))
-
-const tokenRoles = [{ value: 'monitor', label: 'monitor: reads the metrics' }, ...roleOptions]
+import { command } from '../../parts/command'
 
 /** People is for admins: who may sign in, with which role, and which programs have a token. */
 export function People() {
@@ -53,7 +44,9 @@ function Both() {
           {() => (
             <>
               <Users />
+              <Sessions />
               <Tokens />
+              <SignInRules />
             </>
           )}
         </Loaded>
@@ -102,6 +95,7 @@ function UserRow({ user }: { user: Schemas['User'] }) {
   const me = useQuery(sessionQuery).data?.user
   const [sure, setSure] = useState(false)
   const [role, setRole] = useState<Role>()
+  const [resets, setReset] = useState(false)
   const path = { params: { path: { name: user.name } } }
   const edit = useChange({
     of: 'users',
@@ -112,6 +106,11 @@ function UserRow({ user }: { user: Schemas['User'] }) {
     of: 'users',
     do: () => take(api.DELETE('/api/v1/users/{name}', path)),
     done: () => setSure(false),
+  })
+  const reset = useChange({
+    of: 'users',
+    do: () => take(api.DELETE('/api/v1/users/{name}/factor', path)),
+    done: () => setReset(false),
   })
   const mine = me === user.name
   return (
@@ -139,8 +138,13 @@ function UserRow({ user }: { user: Schemas['User'] }) {
         </TextField>
       )}
       <Quiet grow>
-        since <When at={user.added_at} />
+        {user.factor ? 'with a second factor, ' : ''}since <When at={user.added_at} />
       </Quiet>
+      {!mine && user.factor && (
+        <Button size="small" color="error" onClick={() => setReset(true)}>
+          Remove the second factor
+        </Button>
+      )}
       {!mine && (
         <Button size="small" color="error" onClick={() => setSure(true)}>
           Remove
@@ -158,6 +162,22 @@ function UserRow({ user }: { user: Schemas['User'] }) {
         >
           <Typography>
             From {user.role} ({roles[user.role]}) to {role} ({roles[role]}). All sessions of {user.name} end.
+          </Typography>
+        </Confirm>
+      )}
+      {resets && (
+        <Confirm
+          question={`Remove the second factor of ${user.name}?`}
+          yes="Remove it"
+          pending={reset.isPending}
+          error={reset.error}
+          act={() => reset.mutate()}
+          close={() => setReset(false)}
+          command={command('user', 'reset-factor', user.name)}
+        >
+          <Typography>
+            For somebody who lost the authenticator and the recovery codes. All sessions of {user.name} end, and the
+            password alone signs in from then on.
           </Typography>
         </Confirm>
       )}
@@ -180,104 +200,12 @@ function UserRow({ user }: { user: Schemas['User'] }) {
   )
 }
 
-function Tokens() {
-  const tokens = useQuery(tokensQuery)
-  const [made, setMade] = useState<Schemas['Token']>()
-  const id = useId()
+/** Sessions are the consoles and clients that people are signed in with. */
+function Sessions() {
+  const sessions = useQuery(sessionsQuery(true))
   return (
-    <Panel title="API tokens" term="token">
-      <Loaded query={tokens}>
-        {(list) => (
-          <>
-            {list.length === 0 && (
-              <Quiet>No tokens. A token gives a program access, with a role and an expiry date.</Quiet>
-            )}
-            {list.map((t) => (
-              <TokenRow key={t.id} t={t} />
-            ))}
-          </>
-        )}
-      </Loaded>
-      <Box sx={{ pt: 2 }}>
-        <Form
-          id={id}
-          label="Create a token"
-          schema={v.object({
-            label: v.pipe(v.string(), v.trim(), v.nonEmpty('Purpose is needed.')),
-            role: v.string(),
-            days: v.pipe(v.string(), v.regex(/^[1-9]\d{0,3}$/, 'Days is a number from 1.')),
-          })}
-          start={{ label: '', role: 'viewer', days: '90' }}
-          again
-          submit="Make a token"
-          said="The token was made; it is shown once"
-          of="tokens"
-          send={(x) =>
-            take(
-              api.POST('/api/v1/tokens', {
-                body: { label: x.label, role: x.role as Schemas['NewToken']['role'], days: Number(x.days) },
-              }),
-            )
-          }
-          command={(x) =>
-            command('token', 'add', x.label.trim() || 'PURPOSE', '--role', x.role, ...option('days', x.days))
-          }
-          done={setMade}
-        >
-          <FieldGrid columns={3}>
-            <Field name="label" label="Purpose" />
-            <Choice name="role" label="Role" options={tokenRoles} />
-            <Field name="days" label="Days" type="number" />
-          </FieldGrid>
-        </Form>
-      </Box>
-      {made && (
-        <Alert severity="warning" variant="outlined" sx={{ mt: 2 }} onClose={() => setMade(undefined)}>
-          This is shown once; keep it where the program finds it:
-          <Box sx={{ fontFamily: mono, overflowWrap: 'anywhere' }}>{made.secret}</Box>
-          <Copy text={made.secret ?? ''} what="the token" />
-        </Alert>
-      )}
+    <Panel title="Signed in" term="session">
+      <Loaded query={sessions}>{(list) => list.map((x) => <SessionRow key={x.id} s={x} whose />)}</Loaded>
     </Panel>
-  )
-}
-
-function TokenRow({ t }: { t: Schemas['Token'] }) {
-  const [sure, setSure] = useState(false)
-  const end = useChange({
-    of: 'tokens',
-    do: () => take(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })),
-    done: () => setSure(false),
-  })
-  return (
-    <Row label={t.label}>
-      <Typography sx={{ fontWeight: 600, minWidth: 120 }}>
-        <bdi>{t.label}</bdi>
-      </Typography>
-      <span>
-        {t.role}, by <bdi>{t.user}</bdi>
-      </span>
-      <Quiet grow>
-        until <When at={t.ends_at} />
-      </Quiet>
-      <Button size="small" color="error" onClick={() => setSure(true)}>
-        End it
-      </Button>
-      {sure && (
-        <Confirm
-          question={`End the token “${t.label}”?`}
-          yes="End it"
-          pending={end.isPending}
-          error={end.error}
-          act={() => end.mutate()}
-          close={() => setSure(false)}
-          command={command('token', 'remove', t.id)}
-        >
-          <Typography>
-            The program that uses it is refused from then on. It cannot be brought back; a new one can be made.
-          </Typography>
-        </Confirm>
-      )}
-    </Row>
   )
 }

@@ -91,6 +91,7 @@ export function Wishes({ r }: { r: Replacement }) {
   const [sure, setSure] = useState<Wish>()
   const me = useQuery(sessionQuery).data?.user
   const operator = useMay('operator')
+  const approver = useMay('approver')
   const [reason, setReason] = useState('')
   const go = useNavigate()
   const ask = useChange({
@@ -109,7 +110,8 @@ export function Wishes({ r }: { r: Replacement }) {
   const unknown = can.has('resume-again') ? r.steps?.findLast((s) => s.outcome === 'unknown') : undefined
   const changed = touched.includes(r.stage)
   const open = r.state === 'waiting' || r.state === 'held' || (r.state === 'running' && !r.stopping && !r.reverting)
-  if (!operator) return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
+  if (!operator && !(approver && r.waiting_for === 'approval'))
+    return open || r.state === 'sealed' ? <Quiet>Acting on it needs the role operator.</Quiet> : null
   const wish = (what: Wish, label: string, look: 'contained' | 'outlined' = 'contained', grave = false) => (
     <Button
       key={what}
@@ -125,32 +127,36 @@ export function Wishes({ r }: { r: Replacement }) {
   return (
     <Box>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1 }}>
-        {can.has('accept-answer') && wish('accept', 'Accept the answer')}
         {r.waiting_for === 'approval' && wish('approve', 'Approve')}
-        {r.waiting_for === 'go-ahead' && wish('go', 'Go on')}
-        {r.waiting_for === 'window' && wish('go-anyway', 'Change the device now', 'outlined')}
-        {open && r.state !== 'held' && !r.paused_by && !changed && wish('pause', 'Pause', 'outlined')}
-        {r.paused_by &&
-          r.state !== 'held' &&
-          open &&
-          r.waiting_for !== 'go-ahead' &&
-          wish('go', 'End the pause', 'outlined')}
-        {r.state === 'held' && !unknown && wish('resume', 'Resume')}
-        {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
-        {r.state === 'held' && unknown && wish('not-done', 'It was not done: do it now', 'outlined')}
-        {r.state === 'held' && unknown && wish('repeat', 'Do the step again', 'outlined')}
-        {can.has('close-new') && wish('close-new', 'Close: the new certificate stays', 'outlined')}
-        {can.has('close-old') && wish('close-old', 'Close: the old certificate stays', 'outlined')}
-        {can.has('close-neither') && wish('close-neither', 'Close: accept what is served', 'outlined')}
-        {can.has('retry') && wish('retry', 'Retry with the signed certificate')}
-        {r.leftover && wish('clear', 'Clear what is left')}
-        {canAskAgain(r) && (
-          <Button variant="outlined" onClick={() => setAgain(true)}>
-            Ask again
-          </Button>
+        {operator && (
+          <>
+            {can.has('accept-answer') && wish('accept', 'Accept the answer')}
+            {r.waiting_for === 'go-ahead' && wish('go', 'Go on')}
+            {r.waiting_for === 'window' && wish('go-anyway', 'Change the device now', 'outlined')}
+            {open && r.state !== 'held' && !r.paused_by && !changed && wish('pause', 'Pause', 'outlined')}
+            {r.paused_by &&
+              r.state !== 'held' &&
+              open &&
+              r.waiting_for !== 'go-ahead' &&
+              wish('go', 'End the pause', 'outlined')}
+            {r.state === 'held' && !unknown && wish('resume', 'Resume')}
+            {r.state === 'held' && unknown && wish('done', 'The step was done: go on')}
+            {r.state === 'held' && unknown && wish('not-done', 'It was not done: do it now', 'outlined')}
+            {r.state === 'held' && unknown && wish('repeat', 'Do the step again', 'outlined')}
+            {can.has('close-new') && wish('close-new', 'Close: the new certificate stays', 'outlined')}
+            {can.has('close-old') && wish('close-old', 'Close: the old certificate stays', 'outlined')}
+            {can.has('close-neither') && wish('close-neither', 'Close: accept what is served', 'outlined')}
+            {can.has('retry') && wish('retry', 'Retry with the signed certificate')}
+            {r.leftover && wish('clear', 'Clear what is left')}
+            {canAskAgain(r) && (
+              <Button variant="outlined" onClick={() => setAgain(true)}>
+                Ask again
+              </Button>
+            )}
+            {open && !(r.state === 'held' && changed) && wish('cancel', 'Cancel', 'outlined', true)}
+            {(r.state === 'sealed' || (r.state === 'held' && changed)) && wish('revert', 'Revert', 'outlined', true)}
+          </>
         )}
-        {open && !(r.state === 'held' && changed) && wish('cancel', 'Cancel', 'outlined', true)}
-        {(r.state === 'sealed' || (r.state === 'held' && changed)) && wish('revert', 'Revert', 'outlined', true)}
       </Box>
       {mine && (
         <Quiet>You requested it: if the policy requires another person’s approval, you cannot approve it.</Quiet>

@@ -8,10 +8,10 @@ import { settingsQuery } from '../../api/queries'
 import { Heading } from '../../parts/Heading'
 import { Loaded } from '../../parts/Loaded'
 import { Facts, Panel, Stack } from '../../parts/Panel'
+import { Account } from '../account/Account'
 import { Nowhere } from '../nowhere/Nowhere'
 import { Anchors } from './Anchors'
 import { Credentials } from './Credentials'
-import { Password } from './Password'
 import { Rules } from './Rules'
 import { Signers } from './Signers'
 import { Sites } from './Sites'
@@ -23,11 +23,11 @@ const parts: Record<string, { title: string; show: ComponentType }> = {
   sites: { title: 'Sites', show: Sites },
   credentials: { title: 'Credentials', show: Credentials },
   roots: { title: 'Trusted roots', show: Anchors },
-  password: { title: 'Your password', show: Password },
+  account: { title: 'Your account', show: Account },
   service: { title: 'Service', show: Service },
 }
 
-/** Settings is what holds for the whole fleet, part by part, and one's own password. */
+/** Settings is what holds for the whole fleet, part by part, and one's own account. */
 export function Settings() {
   const { part = 'policy' } = useParams()
   const shown = parts[part]

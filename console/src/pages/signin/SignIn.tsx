@@ -12,16 +12,19 @@ import { queryClient } from '../../api/queries'
 import { useTitle } from '../../parts/Heading'
 import { Problem } from '../../parts/Problem'
 import { Seal } from '../../parts/Seal'
+import { CodeField } from './CodeField'
+import { needsCode } from './needsCode'
 
 /** SignIn asks for name and password, then leads back to where one wanted to go. */
 export function SignIn() {
   useTitle('Sign in')
   const [user, setUser] = useState('')
   const [password, setPassword] = useState('')
+  const [code, setCode] = useState('')
   const navigate = useNavigate()
   const from = (useLocation().state as { from?: string } | null)?.from ?? '/'
   const signIn = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/session', { body: { user, password } })),
+    mutationFn: () => take(api.POST('/api/v1/session', { body: { user, password, ...(code && { code }) } })),
     onSuccess: () => {
       queryClient.clear()
       connection.signedIn()
@@ -65,7 +68,8 @@ export function SignIn() {
           required
           size="small"
         />
-        {signIn.error && <Problem error={signIn.error} />}
+        <CodeField error={signIn.error} code={code} set={setCode} />
+        {signIn.error && !needsCode(signIn.error) && <Problem error={signIn.error} />}
         <Button type="submit" variant="contained" disabled={signIn.isPending}>
           Sign in
         </Button>

@@ -12,12 +12,15 @@ import { api, take } from '../../api/client'
 import { connection } from '../../api/connection'
 import { queryClient } from '../../api/queries'
 import { Problem } from '../../parts/Problem'
+import { CodeField } from './CodeField'
+import { needsCode } from './needsCode'
 
 /** SignInAgain asks for the password over the page when a session has ended: what is typed there stays. */
 export function SignInAgain({ user }: { user: string }) {
   const [password, setPassword] = useState('')
+  const [code, setCode] = useState('')
   const signIn = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/session', { body: { user, password } })),
+    mutationFn: () => take(api.POST('/api/v1/session', { body: { user, password, ...(code && { code }) } })),
     onSuccess: () => {
       connection.signedIn()
       void queryClient.invalidateQueries()
@@ -49,7 +52,8 @@ export function SignInAgain({ user }: { user: string }) {
             required
             size="small"
           />
-          {signIn.error && <Problem error={signIn.error} />}
+          <CodeField error={signIn.error} code={code} set={setCode} />
+          {signIn.error && !needsCode(signIn.error) && <Problem error={signIn.error} />}
         </DialogContent>
         <DialogActions>
           <Button href="/sign-in" color="inherit">
