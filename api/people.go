@@ -56,16 +56,16 @@ var peopleRoutes = []route{
 	looks("/sessions", "list who is signed in: oneself, or for an admin everybody",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in askSessions) (page[contract.SignedIn],
 			error) {
-			items, err := s.People.SignedIn(ctx, who, in.All == "true")
+			items, err := s.People.Sessions.List(ctx, who, in.All == "true")
 			return page[contract.SignedIn]{Items: items}, err
 		}),
 	ends("DELETE", "/sessions/{id}", "end a session: one of one's own, or for an admin any",
 		func(ctx context.Context, s *service.Service, who people.Bearer, in byID) error {
-			return s.People.EndSession(ctx, who, in.ID)
+			return s.People.Sessions.End(ctx, who, in.ID)
 		}).by(contract.Viewer),
 	ends("DELETE", "/users/{name}/sessions", "end all sessions of a user; tokens go on",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in byName) error {
-			return s.People.EndSessionsOf(ctx, in.Name)
+			return s.People.Sessions.EndOf(ctx, in.Name)
 		}).by(contract.Admin),
 	posts("/factor", "start to set up a second factor: an authenticator that makes codes",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (contract.NewFactor, error) {
@@ -137,6 +137,12 @@ var peopleRoutes = []route{
 				p paging.Page) error {
 				return p.Wrong(s.People.Log.Sheet(ctx, w, in.AuditFilter, p.Rows()))
 			})},
+	{method: "GET", path: v1 + "/audit.jsonl", summary: "the entries of a period as JSON lines, which are verified " +
+		"without the service", status: 200, in: auditQuery{}, media: "application/jsonl", handler: asFile("audit.jsonl",
+		"application/jsonl", "export the audit log", func(ctx context.Context, s *service.Service, w io.Writer,
+			in auditQuery, _ paging.Page) error {
+			return s.People.Log.Export(ctx, w, in.AuditFilter)
+		})},
 	looks("/views", "list the filters of lists that one keeps under a name",
 		func(ctx context.Context, s *service.Service, who people.Bearer, _ nothing) (page[contract.View], error) {
 			items, err := s.People.Views(ctx, who)

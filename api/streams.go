@@ -165,6 +165,12 @@ func sendSheet(c fiber.Ctx, f sheet.File) error {
 // asCSV sends the rows that fit a query as CSV, all of them, and records who took them.
 func asCSV[Q interface{ page() (paging.Page, error) }](name, act string, write func(ctx context.Context,
 	s *service.Service, w io.Writer, in Q, p paging.Page) error) func(*Server) fiber.Handler {
+	return asFile(name, "text/csv; charset=utf-8", act, write)
+}
+
+// asFile is asCSV for a file of another kind.
+func asFile[Q interface{ page() (paging.Page, error) }](name, media, act string, write func(ctx context.Context,
+	s *service.Service, w io.Writer, in Q, p paging.Page) error) func(*Server) fiber.Handler {
 	return func(s *Server) fiber.Handler {
 		return func(c fiber.Ctx) error {
 			var in Q
@@ -183,7 +189,7 @@ func asCSV[Q interface{ page() (paging.Page, error) }](name, act string, write f
 				string(c.Request().URI().QueryString())); err != nil {
 				return err
 			}
-			return sendSheet(c, sheet.File{Name: name, Media: "text/csv; charset=utf-8", Content: rows.Bytes()})
+			return sendSheet(c, sheet.File{Name: name, Media: media, Content: rows.Bytes()})
 		}
 	}
 }

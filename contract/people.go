@@ -45,6 +45,16 @@ type Verification struct {
 	Fault   string `json:"fault,omitempty"`
 }
 
+// FileVerification is the result of verifying an exported part of the audit log.
+type FileVerification struct {
+	File    string `json:"file" required:"true"`
+	First   int64  `json:"first" required:"true"` // numbers of its entries
+	Last    int64  `json:"last" required:"true"`
+	Entries int64  `json:"entries" required:"true"`
+	Whole   bool   `json:"whole" required:"true"`
+	Fault   string `json:"fault,omitempty"`
+}
+
 // AuditFilter narrows the audit log; empty fields do not.
 type AuditFilter struct {
 	Who   string `query:"who" json:"-"`

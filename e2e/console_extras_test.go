@@ -310,7 +310,8 @@ func TestTheConsoleShowsWhatACertificateSays(t *testing.T) {
 	)
 	sheet, err := p.Fetch("//a[normalize-space()='Download as CSV']")
 	if lines := strings.Split(strings.TrimSpace(sheet), "\n"); err != nil || len(lines) != 3 ||
-		lines[0] != "id,at,who,what,about,hash" || !strings.Contains(sheet, "replacement sealed,r2 "+gate) {
+		lines[0] != "id,at,who,what,about,hash,through,address" ||
+		!strings.Contains(sheet, "replacement sealed,r2 "+gate) {
 		t.Errorf("the sheet of the audit log, %v:\n%s", err, sheet)
 	}
 	if roots := s.ok("trust-group", "show", "fleet"); !strings.Contains(roots, "Buoy Root") ||

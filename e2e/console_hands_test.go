@@ -65,7 +65,7 @@ func TestTheConsoleAsksBeforeWhatCannotBeTakenBack(t *testing.T) {
 		func() error { return p.Click(inDialog("Change the role")) },
 		func() error { return p.Wait("//*[@id='role-tern' and starts-with(.,'operator')]") },
 		func() error { return p.Gone("//*[@role='dialog']") },
-		func() error { return p.Click("//*[@aria-label='the wall board']//button") },
+		func() error { return p.Click("//*[@aria-label='the wall board']//button[.='End it']") },
 		func() error { return p.Wait(dialog("It cannot be brought back")) },
 		func() error { return p.Click(inDialog("End it")) },
 		func() error { return p.Gone("//*[@aria-label='the wall board']") },

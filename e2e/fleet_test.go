@@ -83,10 +83,16 @@ func TestAnotherApproves(t *testing.T) {
 			"--certificate", s.pin())
 	}
 	login()
-	tern.fails(1, "needs the role operator", "replacement", "approve", "r2")
-	s.ok("user", "edit", "tern", "--role", "operator")
+	tern.fails(1, "needs the role approver", "replacement", "approve", "r2")
+	s.ok("user", "edit", "tern", "--role", "approver")
 	tern.fails(1, "you are not signed in", "status")
 	login()
+	for _, touch := range [][]string{{"replace", tickets + "/web", "--signer", "bench"},
+		{"replacement", "cancel", "r2"},
+		{"replacement", "pause", "r2"}, {"replacement", "revert", "r2", "--yes"}, {"read", gate + "/web"},
+		{"device", "edit", gate, "--owner", "tern"}} {
+		tern.fails(1, "needs the role ", touch...)
+	}
 	tern.ok("replacement", "approve", "r2")
 	s.await("r2", "sealed")
 	s.fails(1, "is not waiting for approval", "replacement", "approve", "r2")

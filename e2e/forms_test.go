@@ -23,11 +23,12 @@ func TestEveryListPrintsInEveryForm(t *testing.T) {
 	s.await("r2", "waiting")
 	s.ok("parcel", "pack", "--signer", "desk", "--out", t.TempDir()+"/parcel.zip")
 	s.ok("replace", vaultLink+"/web", "--signer", "bench", "--watch")
+	s.ok("token", "add", "monitoring", "--role", "monitor")
 	for list, least := range map[string]int{
 		"slot history scale.mainquay.tidewrack.example/web": 3, "device list": 48, "slot list": 60, "site list": 3,
 		"credential list": 1, "replacement list": 3, "parcel list": 1, "signer list": 4,
-		"trust-group list": 1, "procedure list": 14, "user list": 1, "token list": 1, "audit list": 5, "task list": 1,
-		"pin list": 1, "batch list": 0,
+		"trust-group list": 1, "procedure list": 14, "user list": 1, "token list": 1, "session list": 1,
+		"audit list": 5, "task list": 1, "pin list": 1, "batch list": 0,
 		"due": 10, "policy list": 1, "procedure values": 30, "authority list": 0,
 	} {
 		args := strings.Fields(list)

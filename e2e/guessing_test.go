@@ -77,7 +77,8 @@ func TestARoleIsWhatTheTableSaysNow(t *testing.T) {
 	tern.config = t.TempDir() + "/tern.yaml"
 	tern.okWith("salt and tar and rope", "login", s.url, "--user", "tern", "--password-file", "-", "--certificate",
 		s.pin())
-	token := strings.TrimSpace(lastLine(tern.ok("token", "add", "nightly", "--role", "admin", "--days", "3")))
+	token := strings.TrimSpace(lastLine(tern.ok("token", "add", "nightly", "--role", "admin", "--days", "3",
+		"--final")))
 	c := s.caller(t)
 	c.token = token
 	if answer, text := c.does("POST", "/users", "",

@@ -72,22 +72,24 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 	s.ok("sign-in", "set", "--factor-for", "admin", "--confirm", "5")
 	tern.fails(1, "set up a second factor first", "slot", "list")
 	secret, recovery := tern.setUp()
+	used, now, ahead := code(t, secret, -1), code(t, secret, 0), code(t, secret, 1)
+	ownAhead := code(t, own, 1)
 	if len(recovery) != 10 {
 		t.Errorf("%q", recovery)
 	}
 	tern.ok("slot", "list")
 
 	tern.fails(2, "--code-file", signIn...)
-	tern.failsWith(code(t, secret, -1), 1, "was used before", withCode...)
-	tern.okWith(code(t, secret, 0), withCode...)
-	tern.failsWith(code(t, secret, 0), 1, "was used before", withCode...)
+	tern.failsWith(used, 1, "was used before", withCode...)
+	tern.okWith(now, withCode...)
+	tern.failsWith(now, 1, "was used before", withCode...)
 
 	// What cannot be taken back asks again, and a replayed code is of no use.
 	tern.ok("device", "add", "lantern.example", "--address", "192.0.2.9")
 	s.later(s.dir)
 	tern.fails(1, "freshseal confirm", "device", "remove", "lantern.example", "--yes")
-	tern.failsWith(code(t, secret, 0), 1, "was used before", "confirm", "--code-file", "-")
-	tern.okWith(code(t, secret, 1), "confirm", "--code-file", "-")
+	tern.failsWith(now, 1, "was used before", "confirm", "--code-file", "-")
+	tern.okWith(ahead, "confirm", "--code-file", "-")
 	tern.ok("device", "remove", "lantern.example", "--yes")
 
 	// A token was made for it, or not.
@@ -118,7 +120,7 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 	tern.okWith(strings.ToLower(recovery[9]), withCode...)
 	tern.failsWith(recovery[9], 1, "was used before", withCode...)
 	s.fails(1, "freshseal confirm", "user", "reset-factor", "tern")
-	s.okWith(code(t, own, 1), "confirm", "--code-file", "-")
+	s.okWith(ownAhead, "confirm", "--code-file", "-")
 	s.ok("user", "reset-factor", "tern")
 	tern.fails(1, "you are not signed in", "slot", "list")
 	tern.ok(signIn...)
@@ -138,6 +140,28 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 		}
 	}
 	s.ok("audit", "verify")
+	dir := t.TempDir()
+	s.ok("audit", "export", "--out", dir+"/all.jsonl")
+	head := strings.TrimSpace(s.ok("audit", "head"))
+	s.ok("audit", "export", "--out", dir+"/more.jsonl")
+	s.kill() // the files are verified without the service
+	s.ok("audit", "verify", dir+"/all.jsonl")
+	s.fails(3, "whose head was noted, is not there", "audit", "verify", dir+"/all.jsonl", "--head", head)
+	s.ok("audit", "verify", dir+"/more.jsonl", "--head", head)
+	s.fails(3, "does not follow", "audit", "verify", dir+"/all.jsonl", dir+"/more.jsonl")
+	changed := write(t, dir+"/changed.jsonl", strings.Replace(read(t, dir+"/all.jsonl"), `"who":"tern"`,
+		`"who":"admin"`, 1))
+	s.fails(3, "is not what was written", "audit", "verify", changed)
+	// Who has lost everything is let in again by who has the folder of the stopped service.
+	reset := s.ok("reset-sign-in", "tern", "--dir", s.dir)
+	s.fails(1, "there is no database", "reset-sign-in", "tern", "--dir", t.TempDir())
+	s.fails(1, `no user is called "skua"`, "reset-sign-in", "skua", "--dir", s.dir)
+	again := startAt(t, "serve", s.dir, strings.TrimPrefix(s.url, "https://"))
+	again.config = s.config
+	s = again
+	s.fails(1, "another service runs on it", "reset-sign-in", "tern", "--dir", s.dir)
+	tern.okWith(strings.TrimSpace(strings.TrimPrefix(reset, "password: ")), append(signIn[:4:4], "--password-file", "-",
+		"--certificate", s.pin())...)
 	var sessions []contract.SignedIn
 	s.json(&sessions, "session", "list", "--all")
 	if len(sessions) != 2 {
@@ -157,7 +181,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
-	var secret string
+	var secret, now, ahead string
 	steps(t,
 		func() error { return p.Go("/settings/account") },
 		func() error {
@@ -167,6 +191,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Wait("//img[contains(@alt,'QR code')]") },
 		func() (err error) {
 			secret, err = p.Eval("document.querySelector('[data-secret]').dataset.secret")
+			now, ahead = code(t, secret, 0), code(t, secret, 1)
 			return err
 		},
 		func() error { return p.Type("//main//*[@data-field='code']", "000000") },
@@ -190,7 +215,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Type("#password", strings.TrimSpace(password)) },
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//*[.='Or one of your recovery codes.']") },
-		func() error { return p.Type("#code", code(t, secret, 0)) },
+		func() error { return p.Type("#code", now) },
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//nav") },
 		func() error { return p.Go("/devices/" + gate) },
@@ -209,7 +234,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Type("#confirm-given", "123456") },
 		func() error { return p.Click(browser.Button("Confirm")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'code is wrong')]") },
-		func() error { return p.Type("#confirm-given", code(t, secret, 1)) },
+		func() error { return p.Type("#confirm-given", ahead) },
 		func() error { return p.Click(browser.Button("Confirm")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Wait("//h1[.='Devices' or contains(.,'Devices')]") },

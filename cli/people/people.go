@@ -2,9 +2,6 @@ package people
 
 import (
 	"context"
-	"fmt"
-	"net/url"
-	"strconv"
 
 	"freshseal/cli"
 	"freshseal/contract"
@@ -125,77 +122,4 @@ func (a *commands) password() *cobra.Command {
 	c.Flags().StringVar(&oldFile, "old-file", "", "read the old password from this file")
 	c.Flags().StringVar(&newFile, "new-file", "", "read the new password from this file")
 	return c
-}
-
-func (a *commands) audit() *cobra.Command {
-	var by contract.AuditFilter
-	most := 200
-	list := &cobra.Command{
-		Use: "list", Short: "List who did what and when, newest first", Args: cobra.NoArgs,
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
-			query := url.Values{"limit": {strconv.Itoa(most)}}
-			for name, value := range map[string]string{"who": by.Who, "text": by.Text, "from": by.From,
-				"until": by.Until} {
-				if value != "" {
-					query.Set(name, value)
-				}
-			}
-			var page struct {
-				Items []contract.AuditEntry `json:"items"`
-			}
-			if err := client.Do(ctx, "GET", cli.V1+"/audit?"+query.Encode(), nil, &page); err != nil {
-				return err
-			}
-			entries := page.Items
-			t := cli.Table{Head: []string{"id", "at", "who", "what", "about"}}
-			if a.As != "table" {
-				t.Head = append(t.Head, "through", "address")
-			}
-			for _, e := range entries {
-				t.Add([]any{fmt.Sprint(e.ID), e.At, e.Who, e.What, e.About, e.Through, e.Address}[:len(t.Head)]...)
-			}
-			return a.Print(entries, t)
-		}),
-	}
-	list.Flags().StringVar(&by.Who, "who", "", "only what this user did")
-	list.Flags().StringVar(&by.Text, "text", "", "only entries with this text in what was done, or to what")
-	list.Flags().StringVar(&by.From, "from", "", "only from this day on, such as 2026-03-01")
-	list.Flags().StringVar(&by.Until, "until", "", "only up to this day")
-	list.Flags().IntVar(&most, "most", most, "how many entries, at most 1000")
-	var noted string
-	verify := &cobra.Command{
-		Use: "verify", Short: "Verify that no entry was changed or removed", Args: cobra.NoArgs,
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
-			var v contract.Verification
-			if err := client.Do(ctx, "GET", cli.V1+"/audit/verification?"+url.Values{"head": {noted}}.Encode(), nil,
-				&v); err != nil {
-				return err
-			}
-			t := cli.Table{Head: []string{"entries", "whole", "fault"}}
-			t.Add(v.Entries, cli.Yes(v.Whole), v.Fault)
-			if err := a.Print(v, t); err != nil {
-				return err
-			}
-			if !v.Whole {
-				return cli.FoundWrong
-			}
-			return nil
-		}),
-	}
-	verify.Flags().StringVar(&noted, "head", "", "ID:HASH, a head that was noted earlier and must still be there")
-	head := &cobra.Command{
-		Use: "head", Short: "Print the newest entry as ID:HASH, to be noted elsewhere", Args: cobra.NoArgs,
-		RunE: a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
-			var h contract.Head
-			if err := client.Do(ctx, "GET", cli.V1+"/audit/head", nil, &h); err != nil {
-				return err
-			}
-			if a.As == "json" {
-				return a.Print(h, cli.Table{})
-			}
-			cli.Put(a.Out, "%d:%s\n", h.ID, h.Hash)
-			return nil
-		}),
-	}
-	return cli.Noun("audit", "The log of who did what and when", list, verify, head)
 }

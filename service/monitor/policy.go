@@ -108,8 +108,11 @@ func (s *Policies) SetPolicy(ctx context.Context, n contract.NewPolicy,
 func (s *Policies) ChangesApproval(ctx context.Context, n contract.NewPolicy) (bool, error) {
 	was, err := s.store.Policies.List(ctx)
 	said := func(r policy.Rules) string {
+		if n.Scope == Fleet {
+			r = policy.Default.Under(r)
+		}
 		if r.Approval == nil {
-			return ""
+			return "" // what holds for the scope above
 		}
 		return *r.Approval
 	}

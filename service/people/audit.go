@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"freshseal/contract"
+	"freshseal/core/auditfile"
 	"freshseal/core/terminal/visible"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -95,6 +96,59 @@ func (s Log) Sheet(ctx context.Context, w io.Writer, f contract.AuditFilter, p s
 		}
 	}
 }
+
+// Export writes the entries of a period as JSON lines, which are verified without the service; see package auditfile.
+// A period begins with the first entry that is not before from, and ends before until.
+func (s Log) Export(ctx context.Context, w io.Writer, f contract.AuditFilter) error {
+	const cannot = "the audit log was not exported"
+	filter, err := auditRows(contract.AuditFilter{From: f.From, Until: f.Until})
+	if err != nil {
+		return err
+	}
+	if f.Who != "" || f.Text != "" {
+		return problem.Reject(cannot, "a part of it is whole: it has all entries of a period",
+			"give a period alone; the sheet can be filtered")
+	}
+	var to *auditfile.Writer
+	chain, written := auditfile.Start, 0
+	last := int64(0)
+	err = s.store.Audit.Walk(ctx, func(row events.AuditEntry) error {
+		e := auditfile.Entry{ID: row.ID, At: row.At.UTC(), Who: row.Who, What: row.What, About: row.About,
+			Through: row.Through, Address: row.Address, Hash: row.Hash}
+		before := chain
+		chain, last = e.After(chain), row.ID
+		if to == nil && row.At.Before(filter.From.Time) {
+			return nil
+		}
+		if !filter.Until.IsZero() && !row.At.Before(filter.Until.Time) {
+			if to == nil {
+				last, chain = row.ID-1, before
+			}
+			return errEnough
+		}
+		if written++; written > mostOfSheet {
+			return problem.Reject(cannot, fmt.Sprintf("more than %d entries are in the period, and a file has at most "+
+				"that many", mostOfSheet), "export it in parts, by from and until: the parts join")
+		}
+		if to == nil {
+			if to, err = auditfile.NewWriter(w, row.ID, before); err != nil {
+				return err
+			}
+		}
+		return to.Add(e)
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return err
+	}
+	if to == nil { // there is no entry in the period
+		if to, err = auditfile.NewWriter(w, last+1, chain); err != nil {
+			return err
+		}
+	}
+	return to.End()
+}
+
+var errEnough = errors.New("the period has ended")
 
 // Count returns how many entries fit a filter.
 func (s Log) Count(ctx context.Context, f contract.AuditFilter) (int, error) {

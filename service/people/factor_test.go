@@ -281,7 +281,7 @@ func TestSessionsEndWithoutUse(t *testing.T) {
 	refused(t, use("client", 31*24*time.Hour), problem.Denied, "a client that was not")
 
 	o.at = began
-	all, err := o.SignedIn(t.Context(), ends["client"], true)
+	all, err := o.Service.Sessions.List(t.Context(), ends["client"], true)
 	if err != nil || len(all) != 2 || all[0].SeenFrom != "192.0.2.7" || all[0].Own == all[1].Own {
 		t.Errorf("%+v, %v", all, err)
 	}
@@ -295,16 +295,16 @@ func TestSessionsEndWithoutUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	refused(t, o.EndSession(t.Context(), ends["client"], digest(tern.Secret)[:tokenID]), problem.NotFound,
+	refused(t, o.Service.Sessions.End(t.Context(), ends["client"], digest(tern.Secret)[:tokenID]), problem.NotFound,
 		"somebody else's")
-	refused(t, o.EndSession(t.Context(), Bearer{User: "tern", Role: contract.Admin},
+	refused(t, o.Service.Sessions.End(t.Context(), Bearer{User: "tern", Role: contract.Admin},
 		digest(ends["client"].Secret)[:tokenID]), "", "by an admin")
 	refused(t, use("client", 0), problem.Denied, "ended by an admin")
-	refused(t, o.EndSessionsOf(t.Context(), "tern"), "", "all")
+	refused(t, o.Service.Sessions.EndOf(t.Context(), "tern"), "", "all")
 	if _, err := o.Admit(t.Context(), tern.Secret, ""); err == nil {
 		t.Error("it goes on")
 	}
-	refused(t, o.EndSessionsOf(t.Context(), "nobody"), problem.NotFound, "of nobody")
+	refused(t, o.Service.Sessions.EndOf(t.Context(), "nobody"), problem.NotFound, "of nobody")
 }
 
 func TestATokenHoldsInItsNetworksAlone(t *testing.T) {

@@ -241,6 +241,23 @@ func (s *Service) EditUser(ctx context.Context, name string, c contract.UserChan
 	return contract.User{Name: u.Name, Role: contract.Role(u.Role), AddedAt: u.AddedAt.Time}, err
 }
 
+// Reset gives a user a new password, which it returns, and removes the second factor.
+func (s *Service) Reset(ctx context.Context, name string) (password string, err error) {
+	u, err := s.store.Users.Get(ctx, name)
+	if err != nil {
+		return "", problem.Missing(err, next.ListUsers, "no user is called %q", name)
+	}
+	if err := s.store.Factors.Remove(ctx, name, ""); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", err
+	}
+	password = rand.Text()
+	u.Password = hashPassword(password, machineCost)
+	if err := s.store.Users.Change(ctx, u, func([]accounts.User) error { return nil }); err != nil {
+		return "", err
+	}
+	return password, s.Record(ctx, events.Itself, "sign-in reset", name+" on the machine of the service")
+}
+
 // FirstUser makes the first user of an empty database and writes the password
 // into a file that only the owner can read.
 func (s *Service) FirstUser(ctx context.Context) error {

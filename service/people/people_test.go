@@ -352,6 +352,15 @@ func (m memoryAudit) Page(_ context.Context, f events.AuditFilter,
 	return out, "", nil
 }
 
+func (m memoryAudit) Walk(_ context.Context, look func(events.AuditEntry) error) error {
+	for _, e := range m.entries {
+		if err := look(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (m memoryAudit) Verify(context.Context) (int, error) { return len(m.entries), m.wrong }
 
 // office is the room with a clock that stands still unless it is moved.

@@ -19,9 +19,10 @@ const firstName = "admin"
 
 // Service knows who may do what. Its methods are safe for concurrent use.
 type Service struct {
-	Tokens  Tokens
-	Factors Factors
-	Log     Log
+	Tokens   Tokens
+	Factors  Factors
+	Sessions Sessions
+	Log      Log
 
 	store storage
 	box   box
@@ -48,7 +49,7 @@ func New(db *store.Store, box box, dir string, log *slog.Logger, clock func() ti
 
 // whole gives the service its parts.
 func (s *Service) whole() *Service {
-	s.Tokens, s.Factors, s.Log = Tokens{s}, Factors{s}, Log{s}
+	s.Tokens, s.Factors, s.Sessions, s.Log = Tokens{s}, Factors{s}, Sessions{s}, Log{s}
 	return s
 }
 

@@ -129,8 +129,11 @@ func (s *Service) SignIn(ctx context.Context, in contract.SignIn, from string) (
 	return b, s.Record(As(ctx, b), u.Name, what, "from "+from)
 }
 
-// SignedIn returns the open sessions of people: of the user who asks, or of all for an admin.
-func (s *Service) SignedIn(ctx context.Context, who Bearer, all bool) ([]contract.SignedIn, error) {
+// Sessions are what people are signed in with.
+type Sessions struct{ *Service }
+
+// List returns the open sessions of people: of the user who asks, or of all for an admin.
+func (s Sessions) List(ctx context.Context, who Bearer, all bool) ([]contract.SignedIn, error) {
 	user := who.User
 	if all && who.Role == contract.Admin {
 		user = ""
@@ -165,9 +168,9 @@ func earlier(a, b time.Time) time.Time {
 	return a
 }
 
-// EndSession ends a session: one of the user who asks, or for an admin any.
-func (s *Service) EndSession(ctx context.Context, who Bearer, id string) error {
-	all, err := s.SignedIn(ctx, who, true)
+// End ends a session: one of the user who asks, or for an admin any.
+func (s Sessions) End(ctx context.Context, who Bearer, id string) error {
+	all, err := s.List(ctx, who, true)
 	if err != nil {
 		return err
 	}
@@ -180,8 +183,8 @@ func (s *Service) EndSession(ctx context.Context, who Bearer, id string) error {
 	return problem.New(problem.NotFound, fmt.Sprintf("no session is called %q", id), "", "", next.ListSessions.On(""))
 }
 
-// EndSessionsOf ends all sessions of a user, API tokens aside.
-func (s *Service) EndSessionsOf(ctx context.Context, name string) error {
+// EndOf ends all sessions of a user, API tokens aside.
+func (s Sessions) EndOf(ctx context.Context, name string) error {
 	if _, err := s.store.Users.Get(ctx, name); err != nil {
 		return problem.Missing(err, next.ListUsers, "no user is called %s", name)
 	}

@@ -27,6 +27,7 @@ type auditStore interface {
 	Head(ctx context.Context) (events.AuditEntry, error)
 	Page(ctx context.Context, f events.AuditFilter, p store.Page) ([]events.AuditEntry, string, error)
 	Verify(ctx context.Context) (entries int, err error)
+	Walk(ctx context.Context, look func(events.AuditEntry) error) error
 }
 
 type outboxStore interface {

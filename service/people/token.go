@@ -109,7 +109,7 @@ func (s Tokens) List(ctx context.Context) ([]contract.Token, error) {
 	out := make([]contract.Token, 0, len(rows))
 	for _, row := range rows {
 		if row.Label == "" {
-			continue // a client that somebody signed in with: see SignedIn
+			continue // a client that somebody signed in with: see Sessions
 		}
 		last := s.used.last(row.SHA256, accounts.Seen{At: row.SeenAt, From: row.SeenFrom})
 		row.SeenAt, row.SeenFrom = last.At, last.From

@@ -98,28 +98,44 @@ func (f AuditFilter) narrowings() []sqlite.Narrowing {
 // Verify goes through the whole audit log and says how many entries it has;
 // an error names the first that was changed, or is missing.
 func (s Audit) Verify(ctx context.Context) (entries int, err error) {
-	rows, err := s.DB.Read.QueryxContext(ctx, `SELECT * FROM audit ORDER BY id`)
-	if err != nil {
-		return 0, err
-	}
-	defer rows.Close()
 	before := ""
-	for rows.Next() {
-		var e AuditEntry
-		if err := rows.StructScan(&e); err != nil {
-			return entries, err
-		}
+	err = s.Walk(ctx, func(e AuditEntry) error {
 		if e.ID != int64(entries+1) {
-			return entries, fmt.Errorf("entry %d is missing", entries+1)
+			return fmt.Errorf("entry %d is missing", entries+1)
 		}
 		if e.Hash != e.sum(s.DB.AuditKey, before) {
-			return entries, fmt.Errorf("entry %d of %s is not what was written", e.ID,
-				e.At.Format("2006-01-02 15:04:05 MST"))
+			return fmt.Errorf("entry %d of %s is not what was written", e.ID, e.At.Format("2006-01-02 15:04:05 MST"))
 		}
 		before = e.Hash
 		entries++
+		return nil
+	})
+	return entries, err
+}
+
+// Walk goes through the whole audit log, the oldest entry first.
+func (s Audit) Walk(ctx context.Context, look func(AuditEntry) error) error {
+	rows, err := s.DB.Read.QueryxContext(ctx, `SELECT * FROM audit ORDER BY id`)
+	if err != nil {
+		return err
 	}
-	return entries, rows.Err()
+	defer rows.Close()
+	for rows.Next() {
+		var e AuditEntry
+		if err := rows.StructScan(&e); err != nil {
+			return err
+		}
+		if err := look(e); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// After returns entries behind one, the oldest first.
+func (s Audit) After(ctx context.Context, id int64, most int) ([]AuditEntry, error) {
+	var out []AuditEntry
+	return out, s.DB.Read.SelectContext(ctx, &out, `SELECT * FROM audit WHERE id > ? ORDER BY id LIMIT ?`, id, most)
 }
 
 // Head returns the newest entry; ErrNotFound: there is none.

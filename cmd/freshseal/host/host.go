@@ -20,7 +20,7 @@ type app struct{ *cli.App }
 // Commands returns those of every room of the service, and those that run it.
 func Commands(h *cli.App) []*cobra.Command {
 	a := app{h}
-	out := []*cobra.Command{a.serve(), a.demo(), a.restore()}
+	out := []*cobra.Command{a.serve(), a.demo(), a.restore(), a.resetSignIn()}
 	for _, room := range []cli.Commands{access.Commands, fleet.Commands, replace.Commands, signing.Commands,
 		people.Commands,
 		report.Commands} {

@@ -33,6 +33,26 @@ func (a app) restore() *cobra.Command {
 	return c
 }
 
+func (a app) resetSignIn() *cobra.Command {
+	var dir string
+	c := &cobra.Command{
+		Use:   "reset-sign-in USER --dir DIR",
+		Short: "Give a user of a stopped service a new password, and remove the second factor",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			password, err := service.ResetSignIn(c.Context(), dir, args[0])
+			if err != nil {
+				return words(err)
+			}
+			cli.Put(a.Out, "password: %s\n", password)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "", "the data folder, with its strongbox.key")
+	c.MarkFlagRequired("dir")
+	return c
+}
+
 // words makes what the service says of an error that is not sent over the API.
 func words(err error) error {
 	var known *problem.Error

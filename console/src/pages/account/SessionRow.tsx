@@ -52,13 +52,13 @@ export function SessionRow({ s, whose }: { s: Schemas['SignedIn']; whose?: boole
       </Quiet>
       {!s.own && (
         <Button size="small" color="error" onClick={() => setSure(true)}>
-          End it
+          End the session
         </Button>
       )}
       {sure && (
         <Confirm
           question={`End this session of ${s.user}?`}
-          yes="End it"
+          yes="End the session"
           pending={end.isPending}
           error={end.error}
           act={() => end.mutate()}

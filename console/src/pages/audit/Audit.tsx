@@ -92,6 +92,11 @@ function placeOf({ replacement, batch, device = '', slot }: Record<string, strin
   return slot ? slotPath(device, slot) : devicePath(device)
 }
 
+const period = (filter: { from?: string; until?: string }) => ({
+  ...(filter.from && { from: filter.from }),
+  ...(filter.until && { until: filter.until }),
+})
+
 /** Audit log shows who did what and when, newest first, and verifies that nothing was changed since. */
 export function Audit() {
   const [filter, set] = useFilter(...auditList.filters)
@@ -143,14 +148,25 @@ export function Audit() {
         id={(e) => String(e.id)}
         empty="No entry fits the filter."
         tools={
-          <Button
-            size="small"
-            color="inherit"
-            href={`/api/v1/audit.csv?${new URLSearchParams(filter).toString()}`}
-            download="audit.csv"
-          >
-            Download as CSV
-          </Button>
+          <>
+            <Button
+              size="small"
+              color="inherit"
+              href={`/api/v1/audit.csv?${new URLSearchParams(filter).toString()}`}
+              download="audit.csv"
+            >
+              Download as CSV
+            </Button>
+            <Button
+              size="small"
+              color="inherit"
+              href={`/api/v1/audit.jsonl?${new URLSearchParams(period(filter)).toString()}`}
+              download="audit.jsonl"
+              title="All entries of the period; verified without the service by: freshseal audit verify FILE"
+            >
+              Download to be verified
+            </Button>
+          </>
         }
       />
     </Stack>
