@@ -160,6 +160,14 @@ var peopleRoutes = []route{
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in askHead) (contract.Verification, error) {
 			return s.People.Log.Verify(ctx, in.Head)
 		}),
+	looks("/audit/stream", "show where the audit log is sent to, as it grows", func(ctx context.Context,
+		s *service.Service, _ people.Bearer, _ nothing) (contract.AuditStream, error) {
+		return s.Notices.Stream.Show(ctx)
+	}).by(contract.Admin),
+	does("PUT", "/audit/stream", "set where the audit log is sent to", 200, func(ctx context.Context,
+		s *service.Service, _ people.Bearer, in contract.NewAuditStream) (contract.AuditStream, error) {
+		return s.Notices.Stream.Set(ctx, in)
+	}).by(contract.Admin).forGood(),
 	looks("/audit/head", "show the newest entry of the audit log, to be noted elsewhere",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, _ nothing) (contract.Head, error) {
 			return s.People.Log.Head(ctx)

@@ -45,6 +45,24 @@ type Verification struct {
 	Fault   string `json:"fault,omitempty"`
 }
 
+// AuditStream is where the audit log is sent to, as it grows, and how far it was.
+type AuditStream struct {
+	NewAuditStream
+	Sent   int64      `json:"sent" required:"true"`   // number of the last entry that was sent; 0: none
+	Newest int64      `json:"newest" required:"true"` // number of the newest entry
+	SentAt *time.Time `json:"sent_at,omitempty"`      // when the last ones were
+	HeadAt *time.Time `json:"head_at,omitempty"`      // when the newest entry was last told
+	Error  string     `json:"error,omitempty"`        // why the last try failed
+}
+
+// NewAuditStream says where the audit log is to be sent to.
+type NewAuditStream struct {
+	// a channel of syslog that gets every entry, with a number so that a gap shows; empty: none
+	Channel string `json:"channel" required:"true"`
+	// a channel that is told the newest entry each day, to be compared later; empty: none
+	HeadChannel string `json:"head_channel" required:"true"`
+}
+
 // FileVerification is the result of verifying an exported part of the audit log.
 type FileVerification struct {
 	File    string `json:"file" required:"true"`

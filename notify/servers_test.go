@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"freshseal/core/auditfile"
 	"freshseal/core/judgement/notice"
 	"freshseal/core/testkit"
 	"freshseal/notify"
@@ -156,6 +157,18 @@ func TestARealSyslogServerTakesLines(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := reads(t, out, "due soon")
+	// Entries of the audit log: it closes behind the last one, and their numbers and texts are as they are.
+	entries := []auditfile.Entry{{ID: 7, At: time.Now(), Who: "ann", What: `did "it"]`, About: "r1\n<13>forged",
+		Through: `token 1 "x"`, Address: "192.0.2.1", Hash: "ab"}, {ID: 8, At: time.Now(), Who: "freshseal",
+		What: "the last one", Hash: "cd"}}
+	if err := sender.Entries(context.WithoutCancel(t.Context()), c, entries); err != nil {
+		t.Fatal(err)
+	}
+	read := reads(t, out, "the last one")
+	if !strings.Contains(read, `5|freshseal|audit|[audit@32473 number="7" who="ann" what="did \"it\"\]" about="r1`) ||
+		!strings.Contains(read, `number="8"`) || strings.Contains(read, "\n<13>") {
+		t.Errorf("rsyslogd read\n%s", read)
+	}
 	var ours []string
 	for lines := bufio.NewScanner(strings.NewReader(got)); lines.Scan(); {
 		if strings.Contains(lines.Text(), "|freshseal|") {

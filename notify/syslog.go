@@ -3,13 +3,16 @@ package notify
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"strconv"
 	"strings"
 	"time"
 
+	"freshseal/core/auditfile"
 	"freshseal/core/judgement/due"
 	"freshseal/core/judgement/notice"
 	"freshseal/core/terminal/visible"
@@ -23,7 +26,7 @@ const facility = 16 // local0
 // severity of an item (RFC 5424, 6.2.1).
 func severity(i notice.Item) int {
 	switch {
-	case i.Kind == notice.Over, i.Kind == notice.Trial:
+	case i.Kind == notice.Over, i.Kind == notice.Trial, i.Kind == notice.Head:
 		return 6 // informational
 	case i.Condition == string(due.Expired), i.Condition == string(due.Unreachable),
 		i.Condition == string(due.Unexpected):
@@ -68,34 +71,83 @@ func hostName(name string) string {
 	return out[:min(len(out), 255)]
 }
 
-// syslog sends a line for each item over TCP, with octet counting (RFC 6587, 3.4.1; RFC 5425 over TLS).
+// auditFacility is log audit (RFC 5424, 6.2.1).
+const auditFacility = 13
+
+// entryLine returns an entry of the audit log as RFC 5424, 6, has it. Its number shows a gap, and its hash a change.
+func entryLine(host string, e auditfile.Entry) string {
+	data := ""
+	for _, each := range [][2]string{{"number", strconv.FormatInt(e.ID, 10)}, {"who", e.Who}, {"what", e.What},
+		{"about", e.About}, {"through", e.Through}, {"address", e.Address}, {"hash", e.Hash}} {
+		if each[1] != "" {
+			data += fmt.Sprintf(` %s="%s"`, each[0], quoted(each[1]))
+		}
+	}
+	return fmt.Sprintf("<%d>1 %s %s freshseal %d audit [audit@%s%s] \xef\xbb\xbf%s", auditFacility*8+5, // notice
+		e.At.UTC().Format("2006-01-02T15:04:05.000Z"), host, os.Getpid(), enterprise, data,
+		visible.Line(e.Who+": "+e.What+" "+e.About))
+}
+
+// Entries sends entries of the audit log to a syslog server. It returns nil once the server has closed the connection
+// behind the last of them: it has read them all then. Else some may have come, and some not. Who sits on the line can
+// forge that end (TCP has no proof of it); the gap in the numbers shows it.
+func (s Sender) Entries(ctx context.Context, c Channel, entries []auditfile.Entry) error {
+	lines := make([]string, len(entries))
+	for i, e := range entries {
+		lines[i] = entryLine(hostName(s.Name), e)
+	}
+	whole, err := s.lines(ctx, c, lines)
+	if err == nil && !whole {
+		err = errors.New("the server did not close the connection behind the last entry, so it may not have read all")
+	}
+	return err
+}
+
+// syslog sends a line for each item.
 func (s Sender) syslog(ctx context.Context, c Channel, m notice.Message) error {
+	lines := make([]string, len(m.Items))
+	for i, item := range m.Items {
+		lines[i] = syslogLine(hostName(m.Service), m, item)
+	}
+	_, err := s.lines(ctx, c, lines)
+	return err
+}
+
+// closesWithin is how long a server has to close the connection behind the last line.
+const closesWithin = 2 * time.Second
+
+// lines sends lines over TCP, with octet counting (RFC 6587, 3.4.1; RFC 5425 over TLS). It reports whether the server
+// has closed the connection behind the last one.
+func (s Sender) lines(ctx context.Context, c Channel, lines []string) (whole bool, err error) {
 	conn, err := s.Dial(ctx, "tcp", net.JoinHostPort(c.Address, strconv.Itoa(c.Port)))
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer conn.Close()
+	var below net.Conn // that carries the secured one
 	if c.Security == TLS {
+		below = conn
 		if conn, err = c.secured(ctx, conn); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if deadline, ok := ctx.Deadline(); ok {
 		conn.SetDeadline(deadline)
 	}
-	for _, i := range m.Items {
-		line := syslogLine(hostName(m.Service), m, i)
+	for _, line := range lines {
 		if _, err := fmt.Fprintf(conn, "%d %s", len(line), line); err != nil {
-			return err
+			return false, err
 		}
 	}
-	if half, ok := conn.(interface{ CloseWrite() error }); ok {
-		half.CloseWrite()
-		// A server that reads all closes then; one that does not gets a moment.
-		conn.SetReadDeadline(time.Now().Add(2 * time.Second))
-		conn.Read(make([]byte, 1))
+	half, ok := conn.(interface{ CloseWrite() error })
+	if !ok || half.CloseWrite() != nil {
+		return false, nil
 	}
-	return nil
+	conn.SetReadDeadline(time.Now().Add(closesWithin))
+	if _, err = conn.Read(make([]byte, 1)); errors.Is(err, io.EOF) && below != nil {
+		_, err = below.Read(make([]byte, 1)) // reset where the server left something unread
+	}
+	return errors.Is(err, io.EOF), nil
 }
 
 // secured speaks TLS over a connection.

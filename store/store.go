@@ -51,6 +51,7 @@ type Store struct {
 	Audit        events.Audit
 	Notices      messages.Notices
 	Channels     messages.Channels
+	Streams      messages.Streams
 	Outbox       events.Outbox
 	Discoveries  found.Discoveries
 	Reports      Reports
@@ -116,6 +117,7 @@ func newStore(d *db) *Store {
 	s.Audit = events.Audit{DB: d.DB}
 	s.Notices = messages.Notices{DB: d.DB}
 	s.Channels = messages.Channels{DB: d.DB}
+	s.Streams = messages.Streams{DB: d.DB}
 	s.Outbox = events.Outbox{DB: d.DB}
 	s.Discoveries = found.Discoveries{DB: d.DB}
 	s.Reports = Reports{d}

@@ -92,7 +92,43 @@ func (a *commands) audit() *cobra.Command {
 			return nil
 		}),
 	}
-	return cli.Noun("audit", "The log of who did what and when", list, a.auditExport(), verify, head)
+	return cli.Noun("audit", "The log of who did what and when", list, a.auditExport(), a.auditStream(), verify, head)
+}
+
+// auditStream shows where the audit log is sent to, and with a flag sets it.
+func (a *commands) auditStream() *cobra.Command {
+	var to contract.NewAuditStream
+	c := &cobra.Command{
+		Use:   "stream",
+		Short: "Show where the audit log is sent to as it grows, or set it",
+		Args:  cobra.NoArgs,
+	}
+	c.RunE = a.Calling(func(ctx context.Context, client *cli.Client, _ []string) error {
+		var is contract.AuditStream
+		if err := client.Do(ctx, "GET", cli.V1+"/audit/stream", nil, &is); err != nil {
+			return err
+		}
+		set := is.NewAuditStream
+		for name, field := range map[string]struct{ to, from *string }{"to": {&set.Channel, &to.Channel},
+			"head-to": {&set.HeadChannel, &to.HeadChannel}} {
+			if c.Flags().Changed(name) {
+				if *field.to = *field.from; *field.from == "nobody" {
+					*field.to = ""
+				}
+			}
+		}
+		if set != is.NewAuditStream {
+			if err := client.Do(ctx, "PUT", cli.V1+"/audit/stream", set, &is); err != nil {
+				return err
+			}
+		}
+		t := cli.Table{Head: []string{"to", "sent", "newest", "head to", "error"}}
+		t.Add(is.Channel, is.Sent, is.Newest, is.HeadChannel, is.Error)
+		return a.Print(is, t)
+	})
+	c.Flags().StringVar(&to.Channel, "to", "", "channel of syslog that gets every entry, or nobody")
+	c.Flags().StringVar(&to.HeadChannel, "head-to", "", "channel that is told the newest entry each day, or nobody")
+	return c
 }
 
 func (a *commands) auditExport() *cobra.Command {

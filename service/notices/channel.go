@@ -193,6 +193,14 @@ func (s *Service) RemoveChannel(ctx context.Context, name string) error {
 				"change that rule first", next.ListNoticeRules.On(""))
 		}
 	}
+	stream, err := s.store.Streams.Get(ctx)
+	if err != nil {
+		return err
+	}
+	if name != "" && (stream.Channel == name || stream.HeadChannel == name) {
+		return problem.New(problem.Conflict, name+" was not removed", "the audit log is sent to it",
+			"send it elsewhere first, or to none")
+	}
 	return problem.Missing(s.store.Channels.Remove(ctx, name, purpose(name)), next.ListChannels,
 		"no channel is called %s", name)
 }

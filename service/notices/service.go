@@ -20,6 +20,8 @@ import (
 
 // Service tells people. Its methods are safe for concurrent use.
 type Service struct {
+	Stream Stream
+
 	store  storage
 	box    *strongbox.Box
 	sender notify.Sender
@@ -45,15 +47,18 @@ const usualEvery = time.Minute
 func New(stopping context.Context, db *store.Store, box *strongbox.Box,
 	dial func(ctx context.Context, network, address string) (net.Conn, error), name string, log *slog.Logger,
 	clock func() time.Time) *Service {
-	return &Service{store: storageOf(db), box: box, log: log, clock: clock, every: usualEvery, stopping: stopping,
+	s := &Service{store: storageOf(db), box: box, log: log, clock: clock, every: usualEvery, stopping: stopping,
 		wake: make(chan struct{}, 1), served: make(chan struct{}),
 		sender: notify.Sender{Dial: dial, Now: clock, Name: name}}
+	s.Stream = Stream{s}
+	return s
 }
 
 // Start begins to tell.
 func (s *Service) Start() {
 	s.running.Go(s.evaluateAlways)
 	s.running.Go(s.deliverAlways)
+	s.running.Go(s.streamAlways)
 }
 
 // Wait waits for the work in the background.

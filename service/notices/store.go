@@ -12,16 +12,30 @@ import (
 
 // storage is what this package needs of the store, so that its tests may replace it.
 type storage struct {
+	Audit        auditStore
 	Channels     channelsStore
 	Notices      noticesStore
 	Outbox       outboxStore
 	Replacements replacementsStore
 	Secrets      secretsStore
+	Streams      streamsStore
 }
 
 func storageOf(db *store.Store) storage {
-	return storage{Channels: db.Channels, Notices: db.Notices, Outbox: db.Outbox, Replacements: db.Replacements,
+	return storage{Audit: db.Audit, Streams: db.Streams, Channels: db.Channels, Notices: db.Notices, Outbox: db.Outbox, Replacements: db.Replacements,
 		Secrets: db.Secrets}
+}
+
+type auditStore interface {
+	After(ctx context.Context, id int64, most int) ([]events.AuditEntry, error)
+	Head(ctx context.Context) (events.AuditEntry, error)
+}
+
+type streamsStore interface {
+	Get(ctx context.Context) (messages.Stream, error)
+	HeadTold(ctx context.Context, at store.Moment) error
+	Set(ctx context.Context, channel string, headChannel string) error
+	Tried(ctx context.Context, channel string, sent int64, why string, at store.Moment) error
 }
 
 type channelsStore interface {

@@ -113,9 +113,7 @@ func (s Log) Export(ctx context.Context, w io.Writer, f contract.AuditFilter) er
 	chain, written := auditfile.Start, 0
 	last := int64(0)
 	err = s.store.Audit.Walk(ctx, func(row events.AuditEntry) error {
-		e := auditfile.Entry{ID: row.ID, At: row.At.UTC(), Who: row.Who, What: row.What, About: row.About,
-			Through: row.Through, Address: row.Address, Hash: row.Hash}
-		before := chain
+		e, before := row.Kept(), chain
 		chain, last = e.After(chain), row.ID
 		if to == nil && row.At.Before(filter.From.Time) {
 			return nil

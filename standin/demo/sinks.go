@@ -48,6 +48,7 @@ type Sinks struct {
 	got     []Got
 	closing []func() error
 	open    sync.WaitGroup
+	config  *tls.Config
 }
 
 // Got is a message that came.
@@ -81,6 +82,7 @@ func StartSinks(address, dir string, verify func(key, at string, body []byte) st
 	}
 	s.Certificate = standin.Fingerprint(pair.Leaf)
 	config := &tls.Config{Certificates: []tls.Certificate{pair}}
+	s.config = config
 	for _, each := range []struct {
 		at    *string
 		serve func(net.Listener, *tls.Config)
@@ -118,6 +120,9 @@ func (s *Sinks) closes(end func() error) {
 	defer s.lock.Unlock()
 	s.closing = append(s.closing, end)
 }
+
+// TLS is how the sinks speak TLS, for further ones with the same certificate.
+func (s *Sinks) TLS() *tls.Config { return s.config.Clone() }
 
 // Got returns all messages that came, in their order.
 func (s *Sinks) Got(sink string) []Got {
@@ -281,7 +286,9 @@ func (s *Sinks) serveSyslog(l net.Listener, config *tls.Config) {
 		s.open.Go(func() {
 			defer conn.Close()
 			conn.SetDeadline(time.Now().Add(10 * time.Second))
-			in := bufio.NewReader(tls.Server(conn, config))
+			secured := tls.Server(conn, config)
+			defer secured.Close() // says that it has read all
+			in := bufio.NewReader(secured)
 			for {
 				head, err := in.ReadString(' ')
 				n, err2 := strconv.Atoi(strings.TrimSpace(head))

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshseal/core/auditfile"
 	"freshseal/store/sqlite"
 
 	"github.com/jmoiron/sqlx"
@@ -30,6 +31,12 @@ type AuditEntry struct {
 
 	Through string `db:"through"` // the session or token; empty: the service itself
 	Address string `db:"address"` // from which it was used
+}
+
+// Kept returns the entry as it is kept elsewhere, without its chain.
+func (e AuditEntry) Kept() auditfile.Entry {
+	return auditfile.Entry{ID: e.ID, At: e.At.UTC(), Who: e.Who, What: e.What, About: e.About, Through: e.Through,
+		Address: e.Address, Hash: e.Hash}
 }
 
 // sum returns the HMAC-SHA256 (RFC 2104) of the hash before and the entry as a JSON list,

@@ -25,7 +25,8 @@ const (
 	Begins   Kind = "notice"
 	Reminder Kind = "reminder"
 	Over     Kind = "recovery"
-	Trial    Kind = "trial" // only tries a channel
+	Trial    Kind = "trial"  // only tries a channel
+	Head     Kind = "record" // the newest entry of the audit log, to be kept elsewhere
 )
 
 // Acknowledged is that somebody knows of a slot, until a day.
@@ -82,7 +83,7 @@ func (r Rule) Channels(k Kind) []string {
 // Item is a notice as it is told.
 type Item struct {
 	ID        string     `json:"id" required:"true"`
-	Kind      Kind       `json:"kind" required:"true" enum:"notice,reminder,recovery,trial"`
+	Kind      Kind       `json:"kind" required:"true" enum:"notice,reminder,recovery,trial,record"`
 	Rule      string     `json:"rule" required:"true"`
 	Slot      string     `json:"slot" required:"true"`
 	What      string     `json:"what,omitempty"`
@@ -139,6 +140,8 @@ func (i Item) Headline() string {
 	switch i.Kind {
 	case Trial:
 		return "a message to try this channel"
+	case Head:
+		return "the newest entry of the audit log is " + visible.Line(i.What)
 	case Over:
 		what = "no further action needed (" + i.Condition + ")"
 	case Reminder:
@@ -199,7 +202,7 @@ func (m Message) Text() string {
 			line("why", i.Why)
 			line("next", i.Next)
 		}
-		if m.URL != "" && i.Kind != Trial {
+		if m.URL != "" && i.Kind != Trial && i.Kind != Head {
 			page := "/slots/" + i.Slot
 			if i.What != "" {
 				page = "/ahead"
