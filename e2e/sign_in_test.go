@@ -3,6 +3,7 @@ package e2e
 import (
 	"database/sql"
 	"fmt"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -181,6 +182,27 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t, "demo", t.TempDir())
 	p := openConsole(t, s)
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rules{t: t, p: p, axe: string(axe), within: "html"}
+	// looks looks at a page by the rules of accessibility, wide and narrow, in light and dark colours.
+	looks := func(what string) func() error {
+		return func() error {
+			r.look(what)
+			r.dark(what)
+			if err := p.Size(390, 844); err != nil {
+				return err
+			}
+			r.look("narrow " + what)
+			wide, err := p.Eval("String(document.documentElement.scrollWidth > 391)")
+			if err != nil || wide != "false" {
+				t.Errorf("narrow %s is too wide: %v", what, err)
+			}
+			return p.Size(1280, 800)
+		}
+	}
 	var secret, now, ahead string
 	steps(t,
 		func() error { return p.Go("/settings/account") },
@@ -200,6 +222,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Type("//main//*[@data-field='code']", code(t, secret, -1)) },
 		func() error { return p.Click(browser.Button("Put it into use")) },
 		func() error { return p.Wait("//pre[@data-recovery]") },
+		looks("the recovery codes"),
 		func() error { return keepPicture(p, "recovery-codes") },
 		func() error { return p.Click(browser.Button("I have kept them")) },
 		func() error {
@@ -215,6 +238,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Type("#password", strings.TrimSpace(password)) },
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//*[.='Or one of your recovery codes.']") },
+		looks("the sign-in with a code"),
 		func() error { return p.Type("#code", now) },
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//nav") },
@@ -227,6 +251,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Click(browser.Button("Remove")) },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },
 		func() error { return p.Wait(confirm) },
+		looks("the confirmation"),
 		func() error { return p.Click(browser.Button("Do not do it")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'onfirm that it is you')]") },
 		func() error { return p.Click("//*[@role='dialog']//button[.='Remove']") },

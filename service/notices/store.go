@@ -22,7 +22,8 @@ type storage struct {
 }
 
 func storageOf(db *store.Store) storage {
-	return storage{Audit: db.Audit, Streams: db.Streams, Channels: db.Channels, Notices: db.Notices, Outbox: db.Outbox, Replacements: db.Replacements,
+	return storage{Audit: db.Audit, Streams: db.Streams,
+		Channels: db.Channels, Notices: db.Notices, Outbox: db.Outbox, Replacements: db.Replacements,
 		Secrets: db.Secrets}
 }
 

@@ -65,8 +65,8 @@ func (s Stream) Set(ctx context.Context, n contract.NewAuditStream) (contract.Au
 			return contract.AuditStream{}, err
 		}
 		if field == "channel" && c.Kind != contract.SyslogChannel {
-			return contract.AuditStream{}, problem.Reject(cannot, fmt.Sprintf("%s is a channel of %s, and entries are sent "+
-				"to a syslog server", name, c.Kind), "name a channel of syslog", next.Give.On(field))
+			return contract.AuditStream{}, problem.Reject(cannot, fmt.Sprintf("%s is a channel of %s, and entries are "+
+				"sent to a syslog server", name, c.Kind), "name a channel of syslog", next.Give.On(field))
 		}
 	}
 	was, err := s.store.Streams.Get(ctx)
@@ -170,8 +170,9 @@ func (s Stream) tellHead(ctx context.Context) error {
 	}
 	at, setup := s.now(), notify.Channel(c.ChannelSetup)
 	m := notice.Message{ID: newID("m"), At: at, Service: s.sender.Name, URL: s.console(),
-		Items: []notice.Item{{ID: newID("n"), Kind: notice.Head, Stage: "record", What: strconv.FormatInt(head.ID, 10) + ":" +
-			head.Hash, Why: "keep it: the audit log must still have this entry later", Next: "verify it with its head", At: at}}}
+		Items: []notice.Item{{ID: newID("n"), Kind: notice.Head, Stage: "record", At: at,
+			What: strconv.FormatInt(head.ID, 10) + ":" + head.Hash,
+			Why:  "keep it: the audit log must still have this entry later", Next: "verify it with its head"}}}
 	if err := s.sender.Send(ctx, setup, secret, setup.Group(""), m); err != nil {
 		return err
 	}

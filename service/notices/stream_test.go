@@ -164,8 +164,8 @@ func TestTheHeadIsToldOnceADay(t *testing.T) {
 	head, err := q.db.Audit.Head(t.Context())
 	q.must(err)
 	mails := q.got("mail")
-	if len(mails) != 1 || !strings.Contains(strings.ReplaceAll(mails[0].Text, "=\r\n", ""), fmt.Sprintf("%d:%s", head.ID,
-		head.Hash)) {
+	want := fmt.Sprintf("%d:%s", head.ID, head.Hash)
+	if len(mails) != 1 || !strings.Contains(strings.ReplaceAll(mails[0].Text, "=\r\n", ""), want) {
 		t.Fatalf("%+v", mails)
 	}
 	q.pass(24*time.Hour + time.Second)

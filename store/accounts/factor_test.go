@@ -26,8 +26,8 @@ func TestAFactorOnADiskThatFails(t *testing.T) {
 	open := func(ids ...string) {
 		t.Helper()
 		for _, id := range ids {
-			one := accounts.Session{SHA256: id, User: "tern", Kind: "console", Role: "admin", BeganAt: at, EndsAt: later,
-				How: "password", From: "192.0.2.1", ConfirmedAt: at}
+			one := accounts.Session{SHA256: id, User: "tern", Kind: "console", Role: "admin", BeganAt: at,
+				EndsAt: later, How: "password", From: "192.0.2.1", ConfirmedAt: at}
 			if strings.HasPrefix(id, "token") {
 				one.Kind, one.Label, one.Final, one.Networks.V = "client", id, true, []string{"192.0.2.0/24"}
 			}
@@ -102,7 +102,8 @@ func TestAFactorOnADiskThatFails(t *testing.T) {
 	whole(func() error { return s.Sessions.Confirm(ctx, "own", "code", later) })
 	whole(func() error { return s.Sessions.Confirm(ctx, "own", "", later) })
 	whole(func() error {
-		return s.Sessions.SetSeen(ctx, map[string]accounts.Seen{"own": {At: later, From: "192.0.2.7"}, "gone": {At: at}})
+		return s.Sessions.SetSeen(ctx, map[string]accounts.Seen{"own": {At: later, From: "192.0.2.7"},
+			"gone": {At: at}})
 	})
 	signedIn("tern", "own code true 192.0.2.7; ")
 	own, err := s.Sessions.Get(ctx, "own", at)

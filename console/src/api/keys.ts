@@ -28,6 +28,7 @@ export const keys = {
   facets: ['facets'],
   protocols: ['protocols'],
   audit: ['audit'],
+  auditStream: ['auditStream'],
   certificates: ['certificates'],
   search: ['search'],
   ahead: ['ahead'],
@@ -65,4 +66,5 @@ export const touches: Partial<Record<Noun, Noun[]>> = {
   channels: ['channels', 'audit'],
   rules: ['rules', 'notices', 'audit'],
   notices: ['notices', 'audit'],
+  auditStream: ['auditStream', 'audit'],
 }

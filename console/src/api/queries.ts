@@ -134,6 +134,11 @@ export const signInPolicyQuery = queryOptions({
   queryKey: keys.signInPolicy,
   queryFn: () => take(api.GET('/api/v1/sign-in-policy')),
 })
+export const auditStreamQuery = queryOptions({
+  queryKey: keys.auditStream,
+  queryFn: () => take(api.GET('/api/v1/audit/stream')),
+  refetchInterval: 10_000,
+})
 export const tokensQuery = queryOptions({
   queryKey: keys.tokens,
   queryFn: async () => items(await take(api.GET('/api/v1/tokens'))),

@@ -20,6 +20,8 @@ import { Link as RouterLink } from 'react-router'
 import { Name } from '../../parts/Name'
 import { devicePath, slotPath } from '../../parts/words'
 import { When } from '../../parts/When'
+import { useMay } from '../../parts/May'
+import { SentOn } from './SentOn'
 import { AsCommand } from '../../parts/AsCommand'
 import { command } from '../../parts/command'
 
@@ -100,6 +102,7 @@ const period = (filter: { from?: string; until?: string }) => ({
 /** Audit log shows who did what and when, newest first, and verifies that nothing was changed since. */
 export function Audit() {
   const [filter, set] = useFilter(...auditList.filters)
+  const admin = useMay('admin')
   const verify = useMutation({ mutationFn: () => take(api.GET('/api/v1/audit/verification')) })
   const bound = (name: 'from' | 'until', label: string) => (
     <TextField
@@ -169,6 +172,7 @@ export function Audit() {
           </>
         }
       />
+      {admin && <SentOn />}
     </Stack>
   )
 }
