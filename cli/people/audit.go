@@ -153,53 +153,67 @@ func (a *commands) auditExport() *cobra.Command {
 // verifyFiles verifies exported files, that one joins the other, and that a head which was noted is in them.
 func (a *commands) verifyFiles(names []string, noted string) error {
 	id, hash, isHead := strings.Cut(noted, ":")
-	if number, err := strconv.ParseInt(id, 10, 64); noted != "" && (!isHead || err != nil || number < 1) {
+	number, err := strconv.ParseInt(id, 10, 64)
+	if noted != "" && (!isHead || err != nil || number < 1) {
 		return cli.Misuse(fmt.Sprintf("%q is not a head", noted), "", "give ID:HASH, as a head was noted")
 	}
-	t := cli.Table{Head: []string{"file", "first", "last", "entries", "whole", "fault"}}
 	found := []contract.FileVerification{}
-	headSeen := ""
+	seen := "" // the hash of the entry whose head was noted
 	var before auditfile.Part
-	whole := true
 	for i, name := range names {
-		f, err := os.Open(name)
-		if err != nil {
-			return cli.Failed("the file cannot be read", err.Error(), "name an exported file")
-		}
-		part, err := auditfile.Verify(f, func(e auditfile.Entry) {
-			if strconv.FormatInt(e.ID, 10) == id {
-				headSeen = e.Hash
+		v, part, err := verified(name, func(e auditfile.Entry) {
+			if e.ID == number {
+				seen = e.Hash
 			}
 		})
-		f.Close()
-		v := contract.FileVerification{File: name, First: part.First, Last: part.Last, Entries: part.Entries,
-			Whole: err == nil}
-		switch {
-		case errors.As(err, new(auditfile.Fault)):
-			v.Fault = err.Error()
-		case err != nil:
-			return cli.Failed("the file cannot be read", err.Error(), "name an exported file")
-		case i > 0 && (part.First != before.Last+1 || part.Before != before.Chain):
+		if err != nil {
+			return err
+		}
+		if v.Whole && i > 0 && (part.First != before.Last+1 || part.Before != before.Chain) {
 			v.Whole, v.Fault = false, fmt.Sprintf("it does not follow entry %d of the file before", before.Last)
 		}
-		before, whole = part, whole && v.Whole
-		found = append(found, v)
-		t.Add(name, v.First, v.Last, v.Entries, cli.Yes(v.Whole), v.Fault)
+		before, found = part, append(found, v)
 	}
-	if noted != "" && headSeen != hash {
-		whole = false
+	if noted != "" && seen != hash {
 		last := &found[len(found)-1]
 		last.Whole, last.Fault = false, "entry "+id+" has another hash than the head that was noted"
-		if headSeen == "" {
+		if seen == "" {
 			last.Fault = "entry " + id + ", whose head was noted, is not there"
 		}
-		t.Rows[len(t.Rows)-1][4], t.Rows[len(t.Rows)-1][5] = cli.Yes(false), last.Fault
+	}
+	return a.printFiles(found)
+}
+
+// verified verifies one file.
+func verified(name string, look func(auditfile.Entry)) (contract.FileVerification, auditfile.Part, error) {
+	v := contract.FileVerification{File: name}
+	f, err := os.Open(name)
+	if err != nil {
+		return v, auditfile.Part{}, cli.Failed("the file cannot be read", err.Error(), "name an exported file")
+	}
+	defer f.Close()
+	part, err := auditfile.Verify(f, look)
+	v.First, v.Last, v.Entries, v.Whole = part.First, part.Last, part.Entries, err == nil
+	if errors.As(err, new(auditfile.Fault)) {
+		v.Fault, err = err.Error(), nil
+	} else if err != nil {
+		err = cli.Failed("the file cannot be read", err.Error(), "name an exported file")
+	}
+	return v, part, err
+}
+
+// printFiles prints what became of files; the error says whether one of them is not whole.
+func (a *commands) printFiles(found []contract.FileVerification) error {
+	t := cli.Table{Head: []string{"file", "first", "last", "entries", "whole", "fault"}}
+	for _, v := range found {
+		t.Add(v.File, v.First, v.Last, v.Entries, cli.Yes(v.Whole), v.Fault)
 	}
 	if err := a.Print(found, t); err != nil {
 		return err
 	}
+	whole := true
 	for _, v := range found {
-		if a.As == "table" && v.Fault != "" { // the table may have cut it
+		if whole = whole && v.Whole; a.As == "table" && v.Fault != "" { // the table may have cut it
 			cli.Put(a.Out, "%s: %s\n", v.File, v.Fault)
 		}
 	}
