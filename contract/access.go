@@ -50,6 +50,7 @@ type Credential struct {
 	Name     string    `json:"name" required:"true"`
 	User     string    `json:"user" required:"true"`
 	Devices  int       `json:"devices" required:"true"` // how many use it
+	Source   string    `json:"source,omitempty"`        // where its secret is asked for each time; empty: it is kept here
 	AddedAt  time.Time `json:"added_at" required:"true"`
 	Revision Revision  `json:"revision" required:"true"`
 }
@@ -64,6 +65,8 @@ type NewCredential struct {
 type CredentialChange struct {
 	User string `json:"user" required:"true"`
 	Secrets
+	// in place of secrets: where they are asked for each time, as "file NAME", "systemd NAME" or "helper NAME WORD…"
+	Source string `json:"source,omitempty"`
 }
 
 // Revised returns how often people changed it.

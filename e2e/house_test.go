@@ -18,9 +18,11 @@ import (
 // below are the rooms that each room may import; core's rooms may import each
 // other, and everybody may import core.
 var below = map[string][]string{
-	"cmd": {"cli", "contract", "api", "service", "standin", "wire", "notify"}, "cli": {"contract", "pin"}, "pin": {},
-	"api":     {"contract", "service", "console"},
-	"service": {"contract", "device", "wire", "signer", "strongbox", "store", "notify"}, "contract": {},
+	"cmd": {"cli", "contract", "api", "service", "standin", "wire", "notify", "secretsource"},
+	"cli": {"contract", "pin"}, "pin": {},
+	"api":      {"contract", "service", "console"},
+	"service":  {"contract", "device", "wire", "signer", "strongbox", "secretsource", "store", "notify"},
+	"contract": {}, "secretsource": {},
 	"device": {"pin"}, "notify": {"pin"}, "wire": {}, "signer": {}, "strongbox": {}, "store": {}, "standin": {},
 	"console": {},
 	"core":    {}, "build": {"cli", "cmd"},

@@ -62,7 +62,7 @@ func TestTheLineToABoxMayBreakAtAnyMoment(t *testing.T) {
 			k.arm(false)
 			if at < 0 {
 				if state != "sealed" {
-					t.Fatalf("without any fault it is %s", state)
+					t.Fatalf("without any fault it is %s:\n%s", state, s.ok("replacement", "show", r.ID))
 				}
 				return k.seen
 			}

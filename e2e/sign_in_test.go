@@ -16,11 +16,22 @@ import (
 	"github.com/pquerna/otp/totp"
 )
 
-// code is what an authenticator shows, some steps of 30 seconds from now: each code counts once.
-func code(t testing.TB, secret string, steps int) string {
+// authenticator makes codes; each counts once.
+type authenticator struct {
+	secret string
+	used   int64 // step of the last code that was given
+}
+
+// code returns the next code that the service takes: of the step before now, of now or of the one after, whatever was
+// not used yet. Where all were, it waits for the clock.
+func (a *authenticator) code(t testing.TB) string {
 	t.Helper()
-	at := time.Now().Add(time.Duration(steps) * 30 * time.Second)
-	text, err := totp.GenerateCode(strings.ReplaceAll(secret, " ", ""), at)
+	const step = 30
+	for time.Now().Unix()/step+1 < a.used+1 {
+		time.Sleep(time.Second)
+	}
+	a.used = max(a.used+1, time.Now().Unix()/step-1)
+	text, err := totp.GenerateCode(strings.ReplaceAll(a.secret, " ", ""), time.Unix(a.used*step, 0))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -40,9 +51,8 @@ func (s *server) later(dir string) {
 	}
 }
 
-// setUp sets up an authenticator with the client and returns its secret and the recovery codes. The code of a step
-// before now is used up by it.
-func (s *server) setUp() (secret string, recovery []string) {
+// setUp sets up an authenticator with the client and returns it with the recovery codes, and the code that it gave.
+func (s *server) setUp() (a *authenticator, recovery []string, first string) {
 	s.t.Helper()
 	r := s.run("", "factor", "add")
 	found := regexp.MustCompile(`(?m)^  ([A-Z2-7]{4} [A-Z2-7 ]+)$`).FindStringSubmatch(r.stderr)
@@ -50,9 +60,10 @@ func (s *server) setUp() (secret string, recovery []string) {
 		s.t.Fatalf("%+v", r)
 	}
 	s.failsWith("000000", 1, "the code is wrong", "factor", "code", "--code-file", "-")
-	lines := strings.Split(strings.TrimSpace(s.okWith(code(s.t, found[1], -1), "factor", "code", "--code-file", "-")),
-		"\n")
-	return found[1], lines[1:]
+	a = &authenticator{secret: found[1]}
+	first = a.code(s.t)
+	lines := strings.Split(strings.TrimSpace(s.okWith(first, "factor", "code", "--code-file", "-")), "\n")
+	return a, lines[1:], first
 }
 
 // A person sets up an authenticator with the client, signs in with it, is asked again before what cannot be taken
@@ -61,7 +72,7 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 	t.Parallel()
 	s := start(t, "serve", t.TempDir())
 	s.login()
-	own, _ := s.setUp()
+	own, _, _ := s.setUp()
 	s.okWith("salt and tar and rope", "user", "add", "tern", "--role", "admin", "--password-file", "-")
 	tern := *s
 	tern.config = filepath.Join(t.TempDir(), "tern.yaml")
@@ -72,25 +83,25 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 
 	s.ok("sign-in", "set", "--factor-for", "admin", "--confirm", "5")
 	tern.fails(1, "set up a second factor first", "slot", "list")
-	secret, recovery := tern.setUp()
-	used, now, ahead := code(t, secret, -1), code(t, secret, 0), code(t, secret, 1)
-	ownAhead := code(t, own, 1)
+	theirs, recovery, first := tern.setUp()
+	secret := theirs.secret
 	if len(recovery) != 10 {
 		t.Errorf("%q", recovery)
 	}
 	tern.ok("slot", "list")
 
 	tern.fails(2, "--code-file", signIn...)
-	tern.failsWith(used, 1, "was used before", withCode...)
-	tern.okWith(now, withCode...)
-	tern.failsWith(now, 1, "was used before", withCode...)
+	tern.failsWith(first, 1, "was used before", withCode...)
+	second := theirs.code(t)
+	tern.okWith(second, withCode...)
+	tern.failsWith(second, 1, "was used before", withCode...)
 
 	// What cannot be taken back asks again, and a replayed code is of no use.
 	tern.ok("device", "add", "lantern.example", "--address", "192.0.2.9")
 	s.later(s.dir)
 	tern.fails(1, "freshseal confirm", "device", "remove", "lantern.example", "--yes")
-	tern.failsWith(now, 1, "was used before", "confirm", "--code-file", "-")
-	tern.okWith(ahead, "confirm", "--code-file", "-")
+	tern.failsWith(second, 1, "was used before", "confirm", "--code-file", "-")
+	tern.okWith(theirs.code(t), "confirm", "--code-file", "-")
 	tern.ok("device", "remove", "lantern.example", "--yes")
 
 	// A token was made for it, or not.
@@ -121,7 +132,7 @@ func TestAnAuthenticatorFromTheClient(t *testing.T) {
 	tern.okWith(strings.ToLower(recovery[9]), withCode...)
 	tern.failsWith(recovery[9], 1, "was used before", withCode...)
 	s.fails(1, "freshseal confirm", "user", "reset-factor", "tern")
-	s.okWith(ownAhead, "confirm", "--code-file", "-")
+	s.okWith(own.code(t), "confirm", "--code-file", "-")
 	s.ok("user", "reset-factor", "tern")
 	tern.fails(1, "you are not signed in", "slot", "list")
 	tern.ok(signIn...)
@@ -203,7 +214,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 			return p.Size(1280, 800)
 		}
 	}
-	var secret, now, ahead string
+	a := &authenticator{}
 	steps(t,
 		func() error { return p.Go("/settings/account") },
 		func() error {
@@ -212,14 +223,13 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Click(browser.Button("Set up an authenticator")) },
 		func() error { return p.Wait("//img[contains(@alt,'QR code')]") },
 		func() (err error) {
-			secret, err = p.Eval("document.querySelector('[data-secret]').dataset.secret")
-			now, ahead = code(t, secret, 0), code(t, secret, 1)
+			a.secret, err = p.Eval("document.querySelector('[data-secret]').dataset.secret")
 			return err
 		},
 		func() error { return p.Type("//main//*[@data-field='code']", "000000") },
 		func() error { return p.Click(browser.Button("Put it into use")) },
 		func() error { return p.Wait("//p[contains(.,'code is wrong')]") },
-		func() error { return p.Type("//main//*[@data-field='code']", code(t, secret, -1)) },
+		func() error { return p.Type("//main//*[@data-field='code']", a.code(t)) },
 		func() error { return p.Click(browser.Button("Put it into use")) },
 		func() error { return p.Wait("//pre[@data-recovery]") },
 		looks("the recovery codes"),
@@ -239,7 +249,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//*[.='Or one of your recovery codes.']") },
 		looks("the sign-in with a code"),
-		func() error { return p.Type("#code", now) },
+		func() error { return p.Type("#code", a.code(t)) },
 		func() error { return p.Click(browser.Button("Sign in")) },
 		func() error { return p.Wait("//nav") },
 		func() error { return p.Go("/devices/" + gate) },
@@ -259,7 +269,7 @@ func TestAnAuthenticatorInTheConsole(t *testing.T) {
 		func() error { return p.Type("#confirm-given", "123456") },
 		func() error { return p.Click(browser.Button("Confirm")) },
 		func() error { return p.Wait("//*[@role='alert' and contains(.,'code is wrong')]") },
-		func() error { return p.Type("#confirm-given", ahead) },
+		func() error { return p.Type("#confirm-given", a.code(t)) },
 		func() error { return p.Click(browser.Button("Confirm")) },
 		func() error { return p.Gone("//*[@role='dialog']") },
 		func() error { return p.Wait("//h1[.='Devices' or contains(.,'Devices')]") },

@@ -25,6 +25,7 @@ import (
 	"freshseal/core/judgement/notice"
 	"freshseal/core/naming"
 	"freshseal/core/pki/request"
+	"freshseal/secretsource"
 	"freshseal/service/access"
 	"freshseal/service/engine"
 	"freshseal/service/fleet"
@@ -49,12 +50,13 @@ type Options struct {
 	Forbidden    func(netip.Addr) error // why no connection goes to an address; Dial keeps to it as well; nil: all may
 	Now          func() time.Time
 	Log          *slog.Logger
-	ReadEvery    time.Duration     // how often the whole fleet is read; 0: only when asked
-	Fetch        signing.Fetcher   // gets issuers that a chain lacks; nil: they must come with a pile
-	Published    monitor.Published // asked about revocation; nil: nobody is
-	Resolver     engine.Resolver   // asked where names lead; nil: nobody is asked
-	Procedures   string            // a folder with procedures beside the built-in ones; empty: none
-	Subject      request.Subject   // what requests say where the old certificate says nothing
+	ReadEvery    time.Duration       // how often the whole fleet is read; 0: only when asked
+	Fetch        signing.Fetcher     // gets issuers that a chain lacks; nil: they must come with a pile
+	Published    monitor.Published   // asked about revocation; nil: nobody is
+	Resolver     engine.Resolver     // asked where names lead; nil: nobody is asked
+	Sources      secretsource.Places // where secrets are asked for that are kept elsewhere
+	Procedures   string              // a folder with procedures beside the built-in ones; empty: none
+	Subject      request.Subject     // what requests say where the old certificate says nothing
 }
 
 // Service is the running service: its rooms, which share one data folder.
@@ -149,6 +151,7 @@ func open(ctx context.Context, o Options) (*Service, error) {
 	s.People = people.New(db, box, o.Dir, o.Log, o.Now)
 	s.Access = access.New(db, box, o.Dial, o.Now)
 	s.Access.Forbid(o.Forbidden)
+	s.Access.AskFor(o.Sources)
 	s.Monitor = monitor.New(stopping, db, s.Access, o.Dial, o.Log, o.Now)
 	s.Monitor.Ask(o.Published)
 	if err := s.Monitor.ExpectAll(ctx); err != nil {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 
 	"freshseal/cli"
@@ -46,9 +47,9 @@ func (a *commands) credential() *cobra.Command {
 }
 
 func credentialTable(all ...contract.Credential) cli.Table {
-	t := cli.Table{Head: []string{"credential", "user", "devices", "added"}}
+	t := cli.Table{Head: []string{"credential", "user", "source", "devices", "added"}}
 	for _, c := range all {
-		t.Add(c.Name, c.User, c.Devices, c.AddedAt)
+		t.Add(c.Name, c.User, cmp.Or(c.Source, "kept here"), c.Devices, c.AddedAt)
 	}
 	return t
 }
@@ -62,7 +63,12 @@ func (a *commands) credentialChange(use, short string,
 		Use: use + " --user USER", Short: short, Args: cobra.ExactArgs(1),
 		RunE: a.Calling(func(ctx context.Context, client *cli.Client, args []string) error {
 			var err error
-			if change.Secrets, err = access.secrets(a.App, change.User); err != nil {
+			if change.Source != "" {
+				change.Secrets, err = access.fromFiles(a.App, change.User)
+			} else {
+				change.Secrets, err = access.secrets(a.App, change.User)
+			}
+			if err != nil {
 				return err
 			}
 			var out contract.Credential
@@ -73,6 +79,8 @@ func (a *commands) credentialChange(use, short string,
 		}),
 	}
 	access.secretFlags(c.Flags(), &change.User, "")
+	c.Flags().StringVar(&change.Source, "source", "", "in place of a secret, where it is asked for each time: \"file "+
+		"NAME\", \"systemd NAME\" or \"helper NAME WORD…\"")
 	c.MarkFlagRequired("user")
 	return c
 }

@@ -307,6 +307,10 @@ func (s *Service) signIn(ctx context.Context, d store.Device, link string) (stor
 		return a, t, noCredential(err, a.Credential)
 	}
 	t.User = shared.User
+	if shared.Source != "" {
+		err := s.ask(ctx, shared, d.Name, &t)
+		return a, t, err
+	}
 	return a, t, s.open(ctx, "credential/"+a.Credential, &t)
 }
 

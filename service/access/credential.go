@@ -8,6 +8,8 @@ import (
 	"freshseal/contract"
 	"freshseal/core/naming"
 	"freshseal/core/next"
+	"freshseal/device/ssh"
+	"freshseal/secretsource"
 	"freshseal/service/audit"
 	"freshseal/service/problem"
 	"freshseal/store"
@@ -18,12 +20,43 @@ func checkCredential(n contract.CredentialChange, cannot string) error {
 	if n.User == "" {
 		return problem.Reject(cannot, "it has no user to sign in with", "give one", next.Give.On("user"))
 	}
-	return checkSecrets(n.Secrets, cannot)
+	if n.Source == "" {
+		return checkSecrets(n.Secrets, cannot)
+	}
+	if !noSecrets(n.Secrets) {
+		return problem.Reject(cannot, "a secret and a source are given", "give one of them", next.Give.On("source"))
+	}
+	if _, err := secretsource.Parse(n.Source); err != nil {
+		return problem.Reject(cannot, err.Error(), "write it as file NAME, systemd NAME or helper NAME WORD…",
+			next.Give.On("source"))
+	}
+	return nil
+}
+
+// ask asks for the secrets of a credential where they are kept, for a device. They are kept nowhere.
+func (s *Service) ask(ctx context.Context, c accounts.Credential, device string, t *ssh.Target) error {
+	source, err := secretsource.Parse(c.Source)
+	if err != nil {
+		return err
+	}
+	secrets, err := s.sources.Get(ctx, source, secretsource.Asked{Credential: c.Name, User: c.User, Device: device})
+	if err == nil && secrets.Key != "" {
+		if _, bad := ssh.ParseKey([]byte(secrets.Key), []byte(secrets.Passphrase)); bad != nil {
+			err = errors.New("its private key cannot be read")
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		why := fmt.Sprintf("the secret of the credential %s could not be had from “%s”: %v", c.Name, source, err)
+		return problem.New(problem.Outside, device+" cannot be signed in to", why, "correct its source, or give the "+
+			"credential a secret", next.ReplaceCredential.On(c.Name))
+	}
+	t.Password, t.Key, t.Passphrase = secrets.Password, []byte(secrets.Key), []byte(secrets.Passphrase)
+	return err
 }
 
 func showCredential(row accounts.Credential) contract.Credential {
 	return contract.Credential{Name: row.Name, User: row.User, Devices: row.Devices, AddedAt: row.AddedAt.Time,
-		Revision: row.Revision}
+		Source: row.Source, Revision: row.Revision}
 }
 
 // AddCredential adds a credential that devices can share.
@@ -35,7 +68,8 @@ func (s *Service) AddCredential(ctx context.Context, n contract.NewCredential) (
 	if err := checkCredential(n.CredentialChange, cannot); err != nil {
 		return contract.Credential{}, err
 	}
-	err := s.store.Credentials.Add(ctx, accounts.Credential{Name: n.Name, User: n.User, AddedAt: s.moment()},
+	err := s.store.Credentials.Add(ctx, accounts.Credential{Name: n.Name, User: n.User, Source: n.Source,
+		AddedAt: s.moment()},
 		s.seal("credential/"+n.Name, n.Secrets))
 	if errors.Is(err, store.ErrTaken) {
 		return contract.Credential{}, problem.New(problem.Conflict, cannot, n.Name+" already exists", "replace it",
@@ -59,13 +93,17 @@ func (s *Service) ReplaceCredential(ctx context.Context, name string, n contract
 		return contract.Credential{}, err
 	}
 	of := "credential/" + name
-	err = s.store.Credentials.Change(ctx, accounts.Credential{Name: name, User: n.User}, s.seal(of, n.Secrets), known,
+	err = s.store.Credentials.Change(ctx, accounts.Credential{Name: name, User: n.User, Source: n.Source},
+		s.seal(of, n.Secrets), known,
 		purposes(of)...)
 	if err != nil {
 		return contract.Credential{}, noCredential(problem.Outdated(err), name)
 	}
-	audit.Differences(ctx, map[string]string{"user": was.User}, map[string]string{"user": n.User})
-	audit.Say(ctx, "new secrets")
+	audit.Differences(ctx, map[string]string{"user": was.User, "source": was.Source},
+		map[string]string{"user": n.User, "source": n.Source})
+	if n.Source == "" {
+		audit.Say(ctx, "new secrets")
+	}
 	return s.Credential(ctx, name)
 }
 

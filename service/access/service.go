@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"time"
 
+	"freshseal/secretsource"
 	"freshseal/store"
 	"freshseal/strongbox"
 )
@@ -29,6 +30,7 @@ type Service struct {
 	sites  sites
 	places chan struct{} // bounds how many devices are worked on at once
 
+	sources   Sources                // of secrets that are kept elsewhere
 	forbidden func(netip.Addr) error // why no connection goes to an address; nil: all may
 
 	timesChanged func(context.Context) error // called when windows or holidays of a site changed
@@ -47,12 +49,21 @@ type (
 // function that New is given must keep to it as well.
 func (s *Service) Forbid(refuses func(netip.Addr) error) { s.forbidden = refuses }
 
+// Sources asks for secrets where they are kept.
+type Sources interface {
+	Get(ctx context.Context, s secretsource.Source, asked secretsource.Asked) (secretsource.Secrets, error)
+}
+
+// AskFor sets where the secrets are asked for that are not kept here.
+func (s *Service) AskFor(sources Sources) { s.sources = sources }
+
 // OnTimes has f called when the windows or the holidays of a site changed.
 func (s *Service) OnTimes(f func(context.Context) error) { s.timesChanged = f }
 
 // New returns the service.
 func New(db *store.Store, box *strongbox.Box, dial Dial, clock func() time.Time) *Service {
 	s := &Service{store: storageOf(db), box: box, dial: dial, clock: clock, places: make(chan struct{}, workAtOnce),
+		sources: secretsource.Places{},
 		timesChanged: func(context.Context) error {
 			return nil
 		}}

@@ -17,6 +17,7 @@ type Credential struct {
 	Name     string          `db:"name"`
 	User     string          `db:"user"`
 	AddedAt  sqlite.Moment   `db:"added_at"`
+	Source   string          `db:"source"`  // where its secrets are asked for each time; empty: they are sealed here
 	Devices  int             `db:"devices"` // that use it
 	Revision sqlite.Revision `db:"revision"`
 }
@@ -28,8 +29,8 @@ const credentialRows = `SELECT credential.*, (SELECT count(*) FROM access
 // Add stores a credential with its sealed secrets, all or nothing.
 func (s Credentials) Add(ctx context.Context, c Credential, secrets map[string][]byte) error {
 	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at)
-			VALUES (:name, :user, :added_at)`, c)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (name, user, added_at, source)
+			VALUES (:name, :user, :added_at, :source)`, c)
 		if err != nil {
 			return sqlite.Taken(err)
 		}
@@ -37,20 +38,17 @@ func (s Credentials) Add(ctx context.Context, c Credential, secrets map[string][
 	})
 }
 
-// Change stores another user and other secrets; purposes are the
-// secrets that it had, of which those not among the new ones are forgotten.
+// Change stores another user, and other secrets or where they are asked for; purposes are the secrets that it had, of
+// which those not among the new ones are forgotten.
 func (s Credentials) Change(ctx context.Context, c Credential, secrets map[string][]byte, known sqlite.Revision,
 	purposes ...string) error {
 	return s.DB.Change(ctx, func(tx *sqlx.Tx) error {
 		if err := sqlite.Revise(ctx, tx, "credential/"+c.Name, known); err != nil {
 			return err
 		}
-		if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE credential SET user = :user WHERE name = :name`,
-			c)); err != nil {
+		if err := sqlite.Changed(tx.NamedExecContext(ctx, `UPDATE credential SET user = :user, source = :source
+			WHERE name = :name`, c)); err != nil {
 			return err
-		}
-		if len(secrets) == 0 {
-			return nil
 		}
 		if err := sqlite.RemoveSecrets(ctx, tx, purposes); err != nil {
 			return err

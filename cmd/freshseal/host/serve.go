@@ -22,6 +22,7 @@ import (
 	"freshseal/core/pki/request"
 	"freshseal/core/protocol"
 	"freshseal/notify"
+	"freshseal/secretsource"
 	"freshseal/service"
 	"freshseal/service/engine"
 	"freshseal/service/fleet"
@@ -37,7 +38,7 @@ import (
 )
 
 func (a app) serve() *cobra.Command {
-	var dir, listen, procedures string
+	var dir, listen, procedures, sources string
 	var every time.Duration
 	var dns, fetch bool
 	var never, inside []string
@@ -62,7 +63,8 @@ func (a app) serve() *cobra.Command {
 			s, err := a.open(c.Context(), service.Options{Dir: dir, Now: a.Now, Dial: dialer.DialContext,
 				Forbidden: forbidden,
 				Log:       a.logger(), ReadEvery: every, Procedures: procedures, Resolver: resolver(dns),
-				Fetch: fetcher(fetch, published), Published: published})
+				Sources: secretsource.Places{Dir: sources, Systemd: os.Getenv("CREDENTIALS_DIRECTORY")},
+				Fetch:   fetcher(fetch, published), Published: published})
 			if err != nil {
 				return err
 			}
@@ -81,6 +83,8 @@ func (a app) serve() *cobra.Command {
 	c.Flags().StringArrayVar(&never, "never-connect", nil, "a network to which no connection is opened, such as "+
 		"169.254.0.0/16; may be given again")
 	c.Flags().StringVar(&procedures, "procedures", "", "a folder with procedures of your own, NAME.procedure.yaml")
+	c.Flags().StringVar(&sources, "secret-sources", "", "a folder with files and helper programs from which "+
+		"credentials take their secrets")
 	c.Flags().DurationVar(&every, "read-every", 15*time.Minute, "interval between readings of a slot, unless the "+
 		"policy sets one; 0: only on request")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8443", "where the API and the console are served")

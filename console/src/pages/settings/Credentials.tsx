@@ -19,11 +19,18 @@ import { command } from '../../parts/command'
 type Credential = Schemas['Credential']
 
 const needed = (what: string) => v.pipe(v.string(), v.trim(), v.nonEmpty(`${what} is needed.`))
-const schema = v.object({
-  name: needed('Name'),
-  user: needed('User'),
-  password: v.pipe(v.string(), v.nonEmpty('Password is needed.')),
-})
+const schema = v.pipe(
+  v.object({
+    name: needed('Name'),
+    user: needed('User'),
+    password: v.string(),
+    source: v.pipe(v.string(), v.trim()),
+  }),
+  v.forward(
+    v.check((x) => Boolean(x.password) !== Boolean(x.source), 'Give a password or a source.'),
+    ['password'],
+  ),
+)
 
 /** Credentials are users and secrets that devices share. A secret is taken and never shown. */
 export function Credentials() {
@@ -47,34 +54,34 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
     <FormDialog
       title={c ? `Replace the secret of ${c.name}` : 'Add a credential'}
       schema={schema}
-      start={{ name: c?.name ?? '', user: c?.user ?? '', password: '' }}
+      start={{ name: c?.name ?? '', user: c?.user ?? '', password: '', source: c?.source ?? '' }}
       submit={c ? `Put it in the place of ${c.name}` : 'Add'}
       of="credentials"
-      send={({ name, user, password }) =>
+      send={({ name, user, password, source }) =>
         seen
           ? take(
               api.PUT('/api/v1/credentials/{name}', {
                 params: { path: { name: seen.name }, header: revision(seen) },
-                body: { user, password },
+                body: { user, ...(source ? { source } : { password }) },
               }),
             )
-          : take(api.POST('/api/v1/credentials', { body: { name, user, password } }))
+          : take(api.POST('/api/v1/credentials', { body: { name, user, ...(source ? { source } : { password }) } }))
       }
       {...(c && {
         guard: {
-          labels: { user: 'User' },
+          labels: { user: 'User', source: 'Source' },
           look: async () => {
             const now =
               (await queryClient.query({ ...credentialsQuery, staleTime: 0 })).find((x) => x.name === c.name) ?? c
             setSeen(now)
-            return { name: now.name, user: now.user, password: '' }
+            return { name: now.name, user: now.user, password: '', source: now.source ?? '' }
           },
         },
       })}
       command={(x) =>
         command(
           ...['credential', c ? 'replace' : 'add', x.name.trim() || 'NAME', '--user', x.user.trim() || 'USER'],
-          ...['--password-file', 'FILE'],
+          ...(x.source.trim() ? ['--source', x.source.trim()] : ['--password-file', 'FILE']),
         )
       }
       close={close}
@@ -83,6 +90,11 @@ function EditCredential({ c, close }: { c: Credential | undefined; close: () => 
         <Field name="name" label="Name" disabled={Boolean(c)} autoFocus={!c} />
         <Field name="user" label="User" />
         <Field name="password" label="Password" type="password" complete="new-password" autoFocus={Boolean(c)} />
+        <Field
+          name="source"
+          label="Source instead of a password"
+          help="Where it is asked for each time: file NAME, systemd NAME or helper NAME WORD…"
+        />
       </FieldGrid>
       {c && c.devices > 0 && (
         <Typography sx={{ mt: 2 }}>
@@ -105,6 +117,7 @@ function CredentialRow({ c, replace }: { c: Credential; replace: () => void }) {
     <Row>
       <Typography sx={{ fontWeight: 600, minWidth: 110 }}>{c.name}</Typography>
       <bdi>{c.user}</bdi>
+      {c.source && <Quiet>from {c.source}</Quiet>}
       <Quiet grow>
         {c.devices > 0 ? (
           <Link component={RouterLink} to="/devices">
