@@ -242,6 +242,8 @@ func TestWhatCannotBeTakenBackAsksAgain(t *testing.T) {
 		_, err = o.Factors.SetUp(t.Context(), in)
 		refused(t, err, problem.Conflict, "a token sets up an authenticator")
 		refused(t, o.Factors.Remove(t.Context(), in), problem.Conflict, "a token removes one")
+		refused(t, o.ChangePassword(t.Context(), in, "correct gull", "another password"), problem.Conflict,
+			"a token changes the password")
 	}
 	rules := usualPolicy
 	rules.Confirm = 0

@@ -113,6 +113,9 @@ func (s *Service) SignOut(ctx context.Context, who Bearer, everywhere bool) erro
 
 // ChangePassword changes the password of the caller and ends all other sessions of that user.
 func (s *Service) ChangePassword(ctx context.Context, who Bearer, old, new string) error {
+	if err := byHand(who, "the password was not changed"); err != nil {
+		return err
+	}
 	if err := checkPassword(new); err != nil {
 		return err
 	}
