@@ -211,7 +211,7 @@ var fleetRoutes = []route{
 	ends("DELETE", "/slots/{device}/{slot}", "remove a slot with its history",
 		func(ctx context.Context, s *service.Service, _ people.Bearer, in bySlot) error {
 			return s.Fleet.RemoveSlot(ctx, in.Device, in.Slot)
-		}).by(contract.Admin),
+		}).by(contract.Admin).forGood(),
 	{method: "GET", path: v1 + "/slots/{device}/{slot}/chain", summary: "download the chain of a slot, completed " +
 		"from what is known", status: 200, in: askChain{}, media: "application/octet-stream", handler: slotChain,
 		role: contract.Viewer},

@@ -41,6 +41,7 @@ func TestEachRoleMayDoWhatItMay(t *testing.T) {
 	}
 	// What cannot be taken back needs a token that was made for it.
 	forGood := map[string]bool{"POST /api/v1/replacements/{id}/revert": true, "DELETE /api/v1/devices/{name}": true,
+		"DELETE /api/v1/slots/{device}/{slot}":       true,
 		"POST /api/v1/replacements/{id}/key-exports": true, "POST /api/v1/trust-groups/{name}/anchors": true,
 		"POST /api/v1/users": true, "POST /api/v1/tokens": true, "PUT /api/v1/sign-in-policy": true,
 		"GET /api/v1/backup": true}

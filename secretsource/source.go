@@ -119,9 +119,9 @@ const (
 func (p Places) Get(ctx context.Context, s Source, asked Asked) (Secrets, error) {
 	switch s.Kind {
 	case File:
-		return p.file(p.Dir, s.Name, "the service was started without --secret-sources")
+		return file(s.Kind, p.Dir, s.Name, "the service was started without --secret-sources")
 	case Systemd:
-		return p.file(p.Systemd, s.Name, "the service has no credentials of systemd")
+		return file(s.Kind, p.Systemd, s.Name, "the service has no credentials of systemd")
 	case Helper:
 		return p.helper(ctx, s, asked)
 	}
@@ -129,7 +129,8 @@ func (p Places) Get(ctx context.Context, s Source, asked Asked) (Secrets, error)
 }
 
 // owned returns a file of a folder that only root, or who runs the service, can change; of a secret, nobody else reads.
-func owned(dir, name string, secret bool) (string, error) {
+func owned(dir, name string, kind Kind) (string, error) {
+	read := map[Kind]fs.FileMode{File: 0o077, Systemd: 0o007}[kind] // systemd lets its unit read by a list of access
 	path := filepath.Join(dir, name)
 	for _, at := range []string{dir, path} {
 		info, err := os.Lstat(at)
@@ -146,20 +147,20 @@ func owned(dir, name string, secret bool) (string, error) {
 			return "", errors.New("it, or its folder, belongs to another user than root and who runs the service")
 		case info.Mode().Perm()&0o022 != 0:
 			return "", errors.New("others can write it, or its folder")
-		case at == path && secret && info.Mode().Perm()&0o077 != 0:
+		case at == path && info.Mode().Perm()&read != 0:
 			return "", fmt.Errorf("others can read it: its mode is %04o, and must be 0600 or 0400", info.Mode().Perm())
-		case at == path && !secret && info.Mode().Perm()&0o100 == 0:
+		case at == path && kind == Helper && info.Mode().Perm()&0o100 == 0:
 			return "", errors.New("it cannot be run")
 		}
 	}
 	return path, nil
 }
 
-func (p Places) file(dir, name, none string) (Secrets, error) {
+func file(kind Kind, dir, name, none string) (Secrets, error) {
 	if dir == "" {
 		return Secrets{}, errors.New(none)
 	}
-	path, err := owned(dir, name, true)
+	path, err := owned(dir, name, kind)
 	if err != nil {
 		return Secrets{}, reason(name, err)
 	}
@@ -196,7 +197,7 @@ func (p Places) helper(ctx context.Context, s Source, asked Asked) (Secrets, err
 	if p.Dir == "" {
 		return Secrets{}, errors.New("the service was started without --secret-sources")
 	}
-	path, err := owned(p.Dir, s.Name, false)
+	path, err := owned(p.Dir, s.Name, Helper)
 	if err != nil {
 		return Secrets{}, reason(s.Name, err)
 	}

@@ -53,7 +53,7 @@ func (s Stream) Show(ctx context.Context) (contract.AuditStream, error) {
 	return out, err
 }
 
-// Set sets where the audit log is sent to. Another server gets it from the first entry on.
+// Set sets where the audit log is sent to. Another channel gets it from the first entry on.
 func (s Stream) Set(ctx context.Context, n contract.NewAuditStream) (contract.AuditStream, error) {
 	const cannot = "the audit log is not sent anywhere else than before"
 	for field, name := range map[string]string{"channel": n.Channel, "head_channel": n.HeadChannel} {
@@ -85,16 +85,19 @@ func (s Stream) Set(ctx context.Context, n contract.NewAuditStream) (contract.Au
 func (s *Service) streamAlways() {
 	woken, leave := s.store.Outbox.Listen()
 	defer leave()
-	failed := 0
+	failed, headAgain := 0, time.Time{}
 	for {
-		err := errors.Join(s.Stream.send(s.stopping), s.Stream.tellHead(s.stopping))
 		pause := streamEvery
-		if failed++; err == nil {
+		if err := s.Stream.send(s.stopping); err == nil {
 			failed = 0
-		} else {
+		} else if failed++; s.stopping.Err() == nil {
 			pause = min(streamAgain<<min(failed-1, 10), streamLatest)
-			if s.stopping.Err() == nil {
-				s.log.Warn("the audit log is not sent on", "error", err)
+			s.log.Warn("the audit log is not sent on", "error", err)
+		}
+		if now := s.now(); !now.Before(headAgain) {
+			if err := s.Stream.tellHead(s.stopping); err != nil && s.stopping.Err() == nil {
+				headAgain = now.Add(streamLatest)
+				s.log.Warn("the newest entry of the audit log was not told", "error", err)
 			}
 		}
 		tick := time.NewTimer(pause)
@@ -102,8 +105,9 @@ func (s *Service) streamAlways() {
 			select {
 			case <-tick.C:
 				waiting = false
-			case <-woken:
-				waiting = failed > 0 // a server that is away is not asked at each entry
+			case <-woken: // a server that is away is not asked at each entry, another one at once
+				row, err := s.store.Streams.Get(s.stopping)
+				waiting = failed > 0 && (err != nil || row.Error != "")
 			case <-s.stopping.Done():
 				tick.Stop()
 				return

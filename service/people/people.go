@@ -250,15 +250,15 @@ func (s *Service) Reset(ctx context.Context, name string) (password string, err 
 	if err != nil {
 		return "", problem.Missing(err, next.ListUsers, "no user is called %q", name)
 	}
+	if err := s.Record(ctx, events.Itself, "sign-in reset", name+" on the machine of the service"); err != nil {
+		return "", err
+	}
 	if err := s.store.Factors.Remove(ctx, name, ""); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", err
 	}
 	password = rand.Text()
 	u.Password = hashPassword(password, machineCost)
-	if err := s.store.Users.Change(ctx, u, func([]accounts.User) error { return nil }); err != nil {
-		return "", err
-	}
-	return password, s.Record(ctx, events.Itself, "sign-in reset", name+" on the machine of the service")
+	return password, s.store.Users.Change(ctx, u, func([]accounts.User) error { return nil })
 }
 
 // FirstUser makes the first user of an empty database and writes the password

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"freshseal/core/testkit"
@@ -135,5 +137,43 @@ func TestAFactorOnADiskThatFails(t *testing.T) {
 			}
 			return err
 		})
+	}
+}
+
+// Of many who give the same code, or the same recovery code, at the same moment, one is let in.
+func TestACodeThatManyGiveAtOnceCountsOnce(t *testing.T) {
+	s, _ := faulty.Open(t)
+	ctx, at := t.Context(), store.At(testkit.Now)
+	if err := errors.Join(s.Users.Add(ctx, accounts.User{Name: "tern", Role: "admin", Password: "x", AddedAt: at}),
+		s.Factors.SetPending(ctx, "tern", []byte("secret"), at)); err != nil {
+		t.Fatal(err)
+	}
+	pending, err := s.Factors.Get(ctx, "tern")
+	if err = errors.Join(err, s.Factors.TakePending(ctx, pending, 1, []string{"a", "b"}, "", at)); err != nil {
+		t.Fatal(err)
+	}
+	f, err := s.Factors.Get(ctx, "tern")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, use := range map[string]func() error{"a code": func() error { return s.Factors.Use(ctx, f, 7) },
+		"a recovery code": func() error { return s.Factors.UseRecovery(ctx, "tern", "a") }} {
+		var let, refused atomic.Int32
+		var all sync.WaitGroup
+		for range 16 {
+			all.Go(func() {
+				switch err := use(); {
+				case err == nil:
+					let.Add(1)
+				case errors.Is(err, store.ErrStale):
+					refused.Add(1)
+				default:
+					t.Error(err)
+				}
+			})
+		}
+		if all.Wait(); let.Load() != 1 || refused.Load() != 15 {
+			t.Errorf("%s let %d in and refused %d", what, let.Load(), refused.Load())
+		}
 	}
 }
