@@ -31,6 +31,8 @@ const MustSetUp = lazy(async () => ({ default: (await chunk(import('../pages/acc
 export function Shell() {
   const session = useQuery(sessionQuery)
   const { out, unsure } = useConnection()
+  const [setsUp, setSetsUp] = useState(false) // goes on until the recovery codes are kept, whatever is read meanwhile
+  if (session.data?.must_set_up && !setsUp) setSetsUp(true)
   const navigate = useNavigate()
   const location = useLocation()
   const stranger = session.error instanceof ApiError && session.error.status === 401 && !session.data
@@ -82,9 +84,9 @@ export function Shell() {
         tabIndex={-1}
         sx={{ p: { xs: 1.5, sm: 3 }, width: '100%', maxWidth: 1360, mx: 'auto', flexGrow: 1, outline: 'none' }}
       >
-        {session.data.must_set_up ? (
+        {setsUp ? (
           <Suspense>
-            <MustSetUp />
+            <MustSetUp done={() => setSetsUp(false)} />
           </Suspense>
         ) : (
           <Outlet />

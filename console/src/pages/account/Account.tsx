@@ -44,10 +44,11 @@ function SecondFactor() {
   })
   return (
     <Panel title="Second factor" term="factor">
-      {session.data?.factor ? (
+      {codes ? (
+        <Recovery codes={codes} done={() => setCodes(undefined)} />
+      ) : session.data?.factor ? (
         <>
           <Typography>You sign in with your password and a code of your authenticator.</Typography>
-          {codes && <Recovery codes={codes} done={() => setCodes(undefined)} />}
           <Box sx={{ mt: 2, display: 'flex', gap: 1, flexWrap: 'wrap' }}>
             <Button variant="outlined" disabled={renew.isPending} onClick={() => renew.mutate()}>
               Make new recovery codes
@@ -58,12 +59,12 @@ function SecondFactor() {
           </Box>
           <AsCommand command={command('factor', 'recovery')} what="Make new recovery codes" />
           {renew.error && <Problem error={renew.error} />}
-          <SetUp instead />
+          <SetUp instead made={setCodes} />
         </>
       ) : (
         <>
           <Quiet>You sign in with your password alone.</Quiet>
-          <SetUp />
+          <SetUp made={setCodes} />
         </>
       )}
       {sure && (

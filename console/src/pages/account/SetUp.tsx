@@ -3,7 +3,7 @@ import Box from '@mui/material/Box'
 import Button from '@mui/material/Button'
 import Typography from '@mui/material/Typography'
 import { useMutation } from '@tanstack/react-query'
-import { useId, useState } from 'react'
+import { useId } from 'react'
 import * as v from 'valibot'
 import { api, take } from '../../api/client'
 import { stale } from '../../api/queries'
@@ -15,12 +15,13 @@ import { Copy } from '../../parts/Print'
 import { Problem } from '../../parts/Problem'
 import { command } from '../../parts/command'
 
-/** SetUp sets up an authenticator: its secret as a picture and as text, then its first code, then recovery codes. */
-export function SetUp({ instead }: { instead?: boolean }) {
+/**
+ * SetUp sets up an authenticator: its secret as a picture and as text, then its first code. Whoever shows it shows the
+ * recovery codes that are made then, whatever else the session says by then.
+ */
+export function SetUp({ instead, made }: { instead?: boolean; made: (codes: string[]) => void }) {
   const id = useId()
-  const [codes, setCodes] = useState<string[]>()
   const begin = useMutation({ mutationFn: () => take(api.POST('/api/v1/factor')) })
-  if (codes) return <Recovery codes={codes} done={() => setCodes(undefined)} />
   if (!begin.data)
     return (
       <Box sx={{ mt: 2 }}>
@@ -56,7 +57,7 @@ export function SetUp({ instead }: { instead?: boolean }) {
         of="sessions"
         command={() => command('factor', 'code')}
         send={(x) => take(api.POST('/api/v1/factor/code', { body: x }))}
-        done={(made) => setCodes(made.codes)}
+        done={(out) => made(out.codes)}
       >
         <Field name="code" label="Code that it shows now" complete="one-time-code" sx={{ maxWidth: 320 }} />
       </Form>
@@ -77,8 +78,7 @@ export function Recovery({ codes, done }: { codes: string[]; done: () => void })
       <Button
         size="small"
         onClick={() => {
-          done()
-          void stale('session')
+          void stale('session').then(done)
         }}
       >
         I have kept them
